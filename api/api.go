@@ -1,0 +1,13 @@
+// Package api holds the contract of the service's HTTP interface. The Go code of
+// internal/api and internal/client and the types of web/ are generated from it.
+package api
+
+import _ "embed"
+
+//go:generate go tool oapi-codegen -config server.yaml openapi.yaml
+//go:generate go tool oapi-codegen -config client.yaml openapi.yaml
+
+// Document is the OpenAPI document as served at /api/openapi.yaml.
+//
+//go:embed openapi.yaml
+var Document []byte

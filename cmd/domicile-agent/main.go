@@ -1,0 +1,64 @@
+// Command domicile-agent is Domicile's program inside a workspace.
+//
+//	domicile-agent serve [-socket PATH] [-version V]   serve the service's connections
+//	domicile-agent bridge [-socket PATH]               join standard input and output to that socket
+//	domicile-agent sftp                                serve SFTP on standard input and output
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"log/slog"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"domicile/internal/agent"
+	"domicile/internal/agent/wire"
+)
+
+func main() {
+	if err := run(os.Args[1:]); err != nil {
+		fmt.Fprintln(os.Stderr, "domicile-agent:", err)
+		os.Exit(1)
+	}
+}
+
+func run(args []string) error {
+	if len(args) == 0 {
+		return fmt.Errorf("one of serve, bridge, sftp is wanted")
+	}
+	flags := flag.NewFlagSet(args[0], flag.ExitOnError)
+	socket := flags.String("socket", wire.SocketPath, "the agent's socket")
+	version := flags.String("version", "unknown", "what to answer when asked for the version")
+	if err := flags.Parse(args[1:]); err != nil {
+		return err
+	}
+	switch args[0] {
+	case "serve":
+		return serve(*socket, *version)
+	case "bridge":
+		return agent.Bridge(*socket)
+	case "sftp":
+		return agent.ServeSFTP()
+	}
+	return fmt.Errorf("%q is none of serve, bridge, sftp", args[0])
+}
+
+func serve(socket, version string) error {
+	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM, syscall.SIGINT)
+	defer stop()
+	// Closing a connection whose other end is gone must not end the agent.
+	// Caught, not ignored: what is ignored would be ignored by every program started here.
+	signal.Notify(make(chan os.Signal, 1), syscall.SIGPIPE, syscall.SIGHUP)
+	server, err := agent.New(version, slog.New(slog.NewTextHandler(os.Stderr, nil)))
+	if err != nil {
+		return err
+	}
+	listener, err := agent.Listen(socket)
+	if err != nil {
+		return err
+	}
+	return server.Serve(ctx, listener)
+}

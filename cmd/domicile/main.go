@@ -1,0 +1,168 @@
+// Command domicile is the service and its command line.
+package main
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+
+	"domicile/internal/fault"
+)
+
+// version is set when the binary is built.
+var version = "unreleased"
+
+// command is one command of the command line.
+type command struct {
+	name    string
+	args    string // how its arguments are shown
+	summary string
+	example string
+	// setup declares the flags and returns what runs once they are read.
+	setup func(f *flag.FlagSet) action
+}
+
+// action carries a command out with the arguments that are no flags.
+type action func(ctx context.Context, t *terminal, args []string) error
+
+// terminal is what a command reads from and prints to.
+type terminal struct {
+	in       io.Reader
+	out, err io.Writer
+}
+
+// usageError is a wrong use of a command: exit status 2.
+type usageError struct{ text string }
+
+func (e usageError) Error() string { return e.text }
+
+func wrongUse(format string, args ...any) error { return usageError{fmt.Sprintf(format, args...)} }
+
+// exitStatus ends the program with the status of a command that it ran, without a word.
+type exitStatus int
+
+func (e exitStatus) Error() string { return fmt.Sprintf("exit status %d", int(e)) }
+
+func commands() []command {
+	return []command{
+		provisionCommand, listCommand, showCommand, followCommand, logCommand, shellCommand, runCommand, forwardCommand,
+		startCommand, stopCommand, removeCommand, checkCommand, loginCommand, logoutCommand, keysCommand, accountsCommand, sitesCommand, serveCommand, versionCommand,
+	}
+}
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
+	status := run(ctx, &terminal{os.Stdin, os.Stdout, os.Stderr}, os.Args[1:])
+	stop()
+	os.Exit(status)
+}
+
+// run carries out a command line and returns the exit status: 0 fine, 1 failed, 2 wrong use.
+func run(ctx context.Context, t *terminal, args []string) int {
+	if len(args) == 0 || args[0] == "help" || args[0] == "-h" || args[0] == "-help" || args[0] == "--help" {
+		overview(t.out)
+		if len(args) == 0 {
+			return 2
+		}
+		return 0
+	}
+	for _, c := range commands() {
+		if c.name == args[0] {
+			return c.run(ctx, t, args[1:])
+		}
+	}
+	fmt.Fprintf(t.err, "domicile: there is no command %q; domicile help lists them\n", args[0])
+	return 2
+}
+
+func (c command) run(ctx context.Context, t *terminal, args []string) int {
+	f := flag.NewFlagSet(c.name, flag.ContinueOnError)
+	f.SetOutput(io.Discard)
+	act := c.setup(f)
+	rest, err := parse(f, args)
+	if errors.Is(err, flag.ErrHelp) {
+		c.help(t.out, f)
+		return 0
+	}
+	if err == nil {
+		err = act(ctx, t, rest)
+	} else {
+		err = wrongUse("%v", err)
+	}
+	var use usageError
+	var exit exitStatus
+	switch {
+	case err == nil:
+		return 0
+	case errors.As(err, &exit):
+		return int(exit)
+	case errors.As(err, &use):
+		fmt.Fprintf(t.err, "domicile %s: %v\nUse: domicile %s %s\n", c.name, err, c.name, c.args)
+		return 2
+	}
+	fmt.Fprintf(t.err, "domicile: %v\n", err)
+	if remedy := fault.Remedy(err); remedy != "" {
+		fmt.Fprintf(t.err, "What to do: %s.\n", strings.TrimSuffix(remedy, "."))
+	}
+	return 1
+}
+
+// parse reads flags that may stand before, between and behind the arguments. What stands
+// behind -- is taken as it is.
+func parse(f *flag.FlagSet, args []string) (rest []string, err error) {
+	var verbatim []string
+	for i, a := range args {
+		if a == "--" {
+			args, verbatim = args[:i], args[i+1:]
+			break
+		}
+	}
+	for len(args) > 0 {
+		if err := f.Parse(args); err != nil {
+			return nil, err
+		}
+		if args = f.Args(); len(args) > 0 {
+			rest, args = append(rest, args[0]), args[1:]
+		}
+	}
+	return append(rest, verbatim...), nil
+}
+
+func overview(w io.Writer) {
+	fmt.Fprint(w, "Domicile makes a ready place to work of a repository that carries a dev container definition.\n\nUse: domicile COMMAND [FLAGS] [ARGUMENTS]\n\n")
+	table := newTable(w)
+	for _, c := range commands() {
+		table.row("  "+c.name, c.summary)
+	}
+	table.flush()
+	fmt.Fprint(w, "\nMore on one of them: domicile COMMAND -h\n")
+}
+
+func (c command) help(w io.Writer, f *flag.FlagSet) {
+	fmt.Fprintf(w, "%s\n\nUse: domicile %s %s\n", c.summary, c.name, c.args)
+	any := false
+	f.VisitAll(func(*flag.Flag) { any = true })
+	if any {
+		fmt.Fprint(w, "\nFlags:\n")
+		f.SetOutput(w)
+		f.PrintDefaults()
+	}
+	fmt.Fprintf(w, "\nExample:\n  %s\n", strings.ReplaceAll(c.example, "\n", "\n  "))
+}
+
+// exactly checks the number of arguments.
+func exactly(args []string, names ...string) error {
+	if len(args) < len(names) {
+		return wrongUse("%s is missing", names[len(args)])
+	}
+	if len(args) > len(names) {
+		return wrongUse("%q is one argument too many", args[len(names)])
+	}
+	return nil
+}

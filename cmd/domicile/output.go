@@ -1,0 +1,77 @@
+package main
+
+import (
+	"encoding/json"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"golang.org/x/term"
+)
+
+// jsonFlag declares -json.
+func jsonFlag(f *flag.FlagSet) *bool { return f.Bool("json", false, "print JSON") }
+
+func printJSON(w io.Writer, v any) error {
+	e := json.NewEncoder(w)
+	e.SetIndent("", "  ")
+	e.SetEscapeHTML(false)
+	return e.Encode(v)
+}
+
+// table prints columns.
+type table struct{ w *tabwriter.Writer }
+
+func newTable(w io.Writer) table { return table{tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)} }
+
+func (t table) row(cells ...string) { fmt.Fprintln(t.w, strings.Join(cells, "\t")) }
+func (t table) flush()              { _ = t.w.Flush() } // what it writes to tells of errors
+
+// fileOf is the terminal device behind a reader or writer, if it is one.
+func fileOf(x any) (*os.File, bool) {
+	f, ok := x.(*os.File)
+	return f, ok && term.IsTerminal(int(f.Fd()))
+}
+
+// colours tells whether to use them.
+func colours(w io.Writer) bool {
+	_, isTerminal := fileOf(w)
+	return isTerminal && os.Getenv("NO_COLOR") == "" && os.Getenv("TERM") != "dumb"
+}
+
+// ago tells a time as people do.
+func ago(t time.Time) string {
+	d := time.Since(t)
+	switch {
+	case d < time.Minute:
+		return "just now"
+	case d < time.Hour:
+		return fmt.Sprintf("%d min ago", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h ago", int(d.Hours()))
+	}
+	return fmt.Sprintf("%d days ago", int(d.Hours()/24))
+}
+
+// seconds tells a duration the same way everywhere.
+func seconds(d time.Duration) string {
+	if d >= time.Minute {
+		return fmt.Sprintf("%d:%02d min", int(d.Minutes()), int(d.Seconds())%60)
+	}
+	return fmt.Sprintf("%.1f s", d.Seconds())
+}
+
+func bytesOf(n int64) string {
+	return fmt.Sprintf("%.1f GB", float64(n)/1e9)
+}
+
+func text(p *string) string {
+	if p == nil {
+		return ""
+	}
+	return *p
+}

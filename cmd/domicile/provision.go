@@ -1,0 +1,111 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"domicile/internal/client"
+)
+
+var provisionCommand = command{
+	name: "provision", args: "SOURCE [-ref REF] [-name NAME] [-file PATH] [-detach] [-json]",
+	summary: "Make a workspace of a git address or a folder on the service's host",
+	example: "domicile provision http://127.0.0.1:4390/skerry/timetable.git -ref main",
+	setup: func(f *flag.FlagSet) action {
+		asJSON := jsonFlag(f)
+		ref := f.String("ref", "", "branch, tag or commit (default: the repository's own branch)")
+		name := f.String("name", "", "the workspace's name (default: the repository's)")
+		file := f.String("file", "", "the definition, where the repository has several")
+		detach := f.Bool("detach", false, "do not wait for the end")
+		return func(ctx context.Context, t *terminal, args []string) error {
+			if err := exactly(args, "SOURCE"); err != nil {
+				return err
+			}
+			c, err := service()
+			if err != nil {
+				return err
+			}
+			q := client.ProvisionRequest{Source: folderOr(args[0]), Ref: given(*ref), Name: given(*name), File: given(*file)}
+			w, err := client.Answer[client.Workspace](c.Provision(ctx, q))
+			if err != nil {
+				return err
+			}
+			if *detach {
+				if *asJSON {
+					return printJSON(t.out, w)
+				}
+				fmt.Fprintf(t.out, "%s is being made. To watch: domicile follow %s\n", w.Name, w.Name)
+				return nil
+			}
+			if err := follow(ctx, t, c, w.Name, w.Run.Id, *asJSON); err != nil {
+				return err
+			}
+			if w, err = client.Answer[client.Workspace](c.GetWorkspace(ctx, w.Name)); err != nil {
+				return err
+			}
+			if *asJSON {
+				return printJSON(t.out, w)
+			}
+			fmt.Fprintf(t.out, "%s is ready.\n", w.Name)
+			waysIn(t.out, w)
+			return nil
+		}
+	},
+}
+
+// folderOr makes a relative folder absolute: the service does not know where one stands.
+func folderOr(source string) string {
+	if info, err := os.Stat(source); err == nil && info.IsDir() {
+		if absolute, err := filepath.Abs(source); err == nil {
+			return absolute
+		}
+	}
+	return source
+}
+
+func given(s string) *string {
+	if s == "" {
+		return nil
+	}
+	return &s
+}
+
+var followCommand = command{
+	name: "follow", args: "NAME [-json]", summary: "Follow the run of a workspace to its end",
+	example: "domicile follow timetable",
+	setup: func(f *flag.FlagSet) action {
+		asJSON := jsonFlag(f)
+		return func(ctx context.Context, t *terminal, args []string) error {
+			if err := exactly(args, "NAME"); err != nil {
+				return err
+			}
+			c, err := service()
+			if err != nil {
+				return err
+			}
+			w, err := client.Answer[client.Workspace](c.GetWorkspace(ctx, args[0]))
+			if err != nil {
+				return err
+			}
+			if w.Run == nil {
+				return errors.New("the workspace has no run")
+			}
+			if err := follow(ctx, t, c, w.Name, w.Run.Id, *asJSON); err != nil {
+				return err
+			}
+			w, err = client.Answer[client.Workspace](c.GetWorkspace(ctx, args[0]))
+			if err != nil {
+				return nil // the run that was followed removed it
+			}
+			if *asJSON {
+				return printJSON(t.out, w)
+			}
+			show(t.out, w)
+			return nil
+		}
+	},
+}

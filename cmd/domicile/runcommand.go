@@ -1,0 +1,65 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"strings"
+
+	"golang.org/x/crypto/ssh"
+)
+
+var runCommand = command{
+	name: "run", args: "NAME -- COMMAND [ARGUMENT…]", summary: "Run a command in a workspace and pass its exit status on",
+	example: "domicile run timetable -- python3 -m unittest",
+	setup: func(f *flag.FlagSet) action {
+		return func(ctx context.Context, t *terminal, args []string) error {
+			if len(args) == 0 {
+				return wrongUse("NAME is missing")
+			}
+			if len(args) == 1 {
+				return wrongUse("COMMAND is missing")
+			}
+			c, err := service()
+			if err != nil {
+				return err
+			}
+			conn, err := c.SSH(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			defer conn.Close()
+			stop := context.AfterFunc(ctx, func() { conn.Close() })
+			defer stop()
+			session, err := conn.NewSession()
+			if err != nil {
+				return fmt.Errorf("open a session in %s: %w", args[0], err)
+			}
+			defer session.Close()
+			session.Stdin, session.Stdout, session.Stderr = t.in, t.out, t.err
+			err = session.Run(quote(args[1:]))
+			var exit *ssh.ExitError
+			if errors.As(err, &exit) {
+				if exit.Signal() != "" {
+					fmt.Fprintf(t.err, "domicile: the command was ended by signal %s\n", exit.Signal())
+					return exitStatus(128 + 1)
+				}
+				return exitStatus(exit.ExitStatus())
+			}
+			if err != nil {
+				return fmt.Errorf("the connection to %s broke before the command ended; it may go on: %w", args[0], err)
+			}
+			return nil
+		}
+	},
+}
+
+// quote makes a shell's command line whose words are exactly the arguments.
+func quote(args []string) string {
+	quoted := make([]string, len(args))
+	for i, a := range args {
+		quoted[i] = "'" + strings.ReplaceAll(a, "'", `'\''`) + "'"
+	}
+	return strings.Join(quoted, " ")
+}

@@ -1,0 +1,234 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"domicile/internal/api"
+	"domicile/internal/credential"
+	"domicile/internal/fault"
+	"domicile/internal/gateway"
+	"domicile/internal/records"
+	runs "domicile/internal/run"
+	"domicile/internal/site"
+	"domicile/internal/site/engine"
+	"domicile/internal/source"
+	"domicile/web"
+)
+
+// settings are the service's. Each is a flag, or a variable DOMICILE_ and its name.
+type settings struct {
+	http, ssh, database, data, engine, agent, folders, address string
+	workers                                                    int
+	verbose                                                    bool
+}
+
+var serveCommand = command{
+	name: "serve", args: "[FLAGS]", summary: "Run the service",
+	example: "domicile serve -database postgres://domicile@127.0.0.1/domicile -data /var/lib/domicile",
+	setup: func(f *flag.FlagSet) action {
+		s := &settings{}
+		text := func(p *string, name, fallback, use string) {
+			variable := "DOMICILE_" + strings.ToUpper(strings.ReplaceAll(name, "-", "_"))
+			if v := os.Getenv(variable); v != "" {
+				fallback = v
+			}
+			f.StringVar(p, name, fallback, use+" ("+variable+")")
+		}
+		text(&s.http, "http", "127.0.0.1:4380", "where the console and the API listen")
+		text(&s.ssh, "ssh", "127.0.0.1:4322", "where the SSH server listens")
+		text(&s.address, "ssh-address", "", "the SSH server's host:port as people reach it; default: where it listens")
+		text(&s.database, "database", "postgres:///domicile", "the PostgreSQL database")
+		text(&s.data, "data", "/var/lib/domicile", "the folder of keys, mirrors and sockets")
+		text(&s.engine, "engine", "unix:///var/run/docker.sock", "the container engine's socket")
+		text(&s.agent, "agent", besideMe("domicile-agent"), "the agent's binary")
+		text(&s.folders, "source-folders", "", "folders of this host that may be used as sources, with commas between")
+		f.IntVar(&s.workers, "workers", 8, "how many runs are carried out at a time")
+		f.BoolVar(&s.verbose, "verbose", false, "log more")
+		return func(ctx context.Context, t *terminal, args []string) error {
+			if err := exactly(args); err != nil {
+				return err
+			}
+			return serve(ctx, t, s)
+		}
+	},
+}
+
+func besideMe(name string) string {
+	me, err := os.Executable()
+	if err != nil {
+		return name
+	}
+	return filepath.Join(filepath.Dir(me), name)
+}
+
+func serve(ctx context.Context, t *terminal, s *settings) error {
+	level := slog.LevelInfo
+	if s.verbose {
+		level = slog.LevelDebug
+	}
+	log := slog.New(slog.NewTextHandler(t.err, &slog.HandlerOptions{Level: level}))
+	// Listening comes first: two services with one address must not both work on the data.
+	web, err := listenAt(s.http, "-http")
+	if err != nil {
+		return err
+	}
+	defer web.Close()
+	shell, err := listenAt(s.ssh, "-ssh")
+	if err != nil {
+		return err
+	}
+	defer shell.Close()
+	a, err := assemble(ctx, s, log, shell.Addr())
+	if err != nil {
+		return err
+	}
+	defer a.store.Close()
+	if err := a.welcome(ctx, t, web.Addr()); err != nil {
+		return err
+	}
+	log.Info("serving", "http", web.Addr().String(), "ssh", shell.Addr().String(), "version", version)
+	return a.serve(ctx, web, shell, log)
+}
+
+func listenAt(address, flagName string) (net.Listener, error) {
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, fault.Wrap(err, "cannot-listen", "stop what listens there, or choose another address with "+flagName, "cannot listen on %s", address)
+	}
+	return l, nil
+}
+
+// assembly is the service put together.
+type assembly struct {
+	store   *records.Store
+	runner  *runs.Runner
+	gateway *gateway.Server
+	api     *api.Server
+	code    string
+}
+
+func assemble(ctx context.Context, s *settings, log *slog.Logger, sshAt net.Addr) (*assembly, error) {
+	data, err := filepath.Abs(s.data)
+	if err != nil {
+		return nil, err
+	}
+	for _, folder := range []string{data, filepath.Join(data, "sockets")} {
+		if err := os.MkdirAll(folder, 0o700); err != nil {
+			return nil, fault.Wrap(err, "no-data-folder", "choose another with -data, or make it", "cannot use the data folder %s", data)
+		}
+	}
+	if err := os.Chmod(data, 0o700); err != nil {
+		return nil, fmt.Errorf("close the data folder to others: %w", err)
+	}
+	hostKey, err := credential.HostKey(data)
+	if err != nil {
+		return nil, err
+	}
+	store, err := records.Open(ctx, s.database)
+	if err != nil {
+		return nil, fault.Wrap(err, "no-database", "start PostgreSQL, or name another database with -database", "cannot open the database")
+	}
+	a := &assembly{store: store, code: os.Getenv("DOMICILE_SETUP_CODE")}
+	if a.code == "" {
+		a.code = credential.NewToken()
+	}
+	if err := a.build(ctx, s, log, data, hostKey, sshAt); err != nil {
+		store.Close()
+		return nil, err
+	}
+	return a, nil
+}
+
+func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, data string, hostKey ssh.Signer, sshAt net.Addr) error {
+	installation, err := a.store.Installation(ctx, credential.NewName())
+	if err != nil {
+		return fmt.Errorf("read the installation's name: %w", err)
+	}
+	local, err := engine.New(engine.Options{Host: s.engine, Installation: installation, Agent: s.agent, SocketFolder: filepath.Join(data, "sockets")})
+	if err != nil {
+		return err
+	}
+	fetcher := &source.Fetcher{Folder: data}
+	for folder := range strings.SplitSeq(s.folders, ",") {
+		if folder != "" {
+			fetcher.Allowed = append(fetcher.Allowed, folder)
+		}
+	}
+	const here = "here"
+	a.runner, err = runs.New(ctx, runs.Options{Store: a.store, Sites: map[string]site.Site{here: local}, Source: fetcher, Log: log, Workers: s.workers})
+	if err != nil {
+		return err
+	}
+	a.gateway = &gateway.Server{Directory: a.store, Reacher: a.runner, HostKey: hostKey, Log: log}
+	reachedAt := s.address
+	if reachedAt == "" {
+		reachedAt = sshAt.String()
+	}
+	a.api = api.New(api.Options{Store: a.store, Runner: a.runner, Gateway: a.gateway, Source: fetcher, Log: log, Version: version,
+		Sites: []string{here}, SetupCode: a.code, SSH: reachedAt, HostKey: string(ssh.MarshalAuthorizedKey(hostKey.PublicKey())), Console: web.Handler()})
+	return nil
+}
+
+// welcome prints the link for the first account while there is none.
+func (a *assembly) welcome(ctx context.Context, t *terminal, at net.Addr) error {
+	n, err := a.store.CountAccounts(ctx)
+	if err != nil {
+		return fmt.Errorf("count the accounts: %w", err)
+	}
+	if n == 0 {
+		fmt.Fprintf(t.out, "There is no account yet. To make the first one, open this link once:\n  http://%s/setup#%s\n", at, a.code)
+	}
+	return nil
+}
+
+// shutdownLimit is how long requests have to end.
+const shutdownLimit = 5 * time.Second
+
+func (a *assembly) serve(ctx context.Context, web, shell net.Listener, log *slog.Logger) error {
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	server := &http.Server{Handler: a.api.Handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+		BaseContext: func(net.Listener) context.Context { return ctx }, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
+	var parts sync.WaitGroup
+	part := func(f func() error) {
+		parts.Go(func() {
+			if err := f(); err != nil {
+				cancel(err)
+			}
+		})
+	}
+	part(func() error { return a.runner.Serve(ctx) })
+	part(func() error { return a.gateway.Serve(ctx, shell) })
+	part(func() error { a.api.Serve(ctx); return nil })
+	part(func() error {
+		if err := server.Serve(web); !errors.Is(err, http.ErrServerClosed) {
+			return err
+		}
+		return nil
+	})
+	<-ctx.Done()
+	log.Info("stopping")
+	limit, done := context.WithTimeout(context.WithoutCancel(ctx), shutdownLimit)
+	defer done()
+	if err := server.Shutdown(limit); err != nil {
+		server.Close()
+	}
+	parts.Wait()
+	if err := context.Cause(ctx); !errors.Is(err, context.Canceled) {
+		return err
+	}
+	return nil
+}

@@ -1,0 +1,163 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"syscall"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/term"
+
+	"domicile/internal/agent/wire"
+	"domicile/internal/client"
+	"domicile/internal/fault"
+)
+
+var shellCommand = command{
+	name: "shell", args: "NAME [-terminal NAME] [-list]", summary: "Open a terminal in a workspace, or come back to one",
+	example: "domicile shell timetable\ndomicile shell timetable -terminal tests",
+	setup: func(f *flag.FlagSet) action {
+		asJSON := jsonFlag(f)
+		name := f.String("terminal", "", "make the terminal of this name, or come back to it")
+		list := f.Bool("list", false, "list the terminals that are open inside")
+		return func(ctx context.Context, t *terminal, args []string) error {
+			if err := exactly(args, "NAME"); err != nil {
+				return err
+			}
+			c, err := service()
+			if err != nil {
+				return err
+			}
+			if *list {
+				return listTerminals(ctx, t, c, args[0], *asJSON)
+			}
+			return shell(ctx, t, c, args[0], *name)
+		}
+	},
+}
+
+func listTerminals(ctx context.Context, t *terminal, c *client.Service, workspace string, asJSON bool) error {
+	list, err := client.Answer[[]client.Terminal](c.ListTerminals(ctx, workspace))
+	if err != nil {
+		return err
+	}
+	if asJSON {
+		return printJSON(t.out, list)
+	}
+	if len(list) == 0 {
+		fmt.Fprintf(t.out, "No terminal is open in %s.\n", workspace)
+		return nil
+	}
+	table := newTable(t.out)
+	table.row("NAME", "RUNS", "ATTACHED", "SINCE")
+	for _, x := range list {
+		table.row(x.Name, x.Command, fmt.Sprint(x.Attached), ago(x.Started))
+	}
+	table.flush()
+	return nil
+}
+
+// comeBackFor is how long a lost connection is tried again.
+const comeBackFor = 2 * time.Minute
+
+// shell runs a terminal. When the connection is lost it comes back to a named one, which
+// goes on meanwhile; of one without a name it says how.
+func shell(ctx context.Context, t *terminal, c *client.Service, workspace, name string) error {
+	file, interactive := fileOf(t.in)
+	if !interactive {
+		return wrongUse("standard input is no terminal; to run one command: domicile run %s -- COMMAND", workspace)
+	}
+	lost := time.Time{}
+	for {
+		err := attach(ctx, t, c, file, workspace, name)
+		var exit *ssh.ExitError
+		switch {
+		case err == nil:
+			return nil
+		case errors.As(err, &exit):
+			return exitStatus(exit.ExitStatus())
+		case ctx.Err() != nil:
+			return ctx.Err()
+		case !broken(err) || name == "":
+			return err
+		case lost.IsZero():
+			lost = time.Now()
+			fmt.Fprintf(t.err, "\r\nThe connection is lost; what runs goes on. Coming back to it …\r\n")
+		case time.Since(lost) > comeBackFor:
+			return fmt.Errorf("the connection did not come back: %w", err)
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(time.Second):
+		}
+	}
+}
+
+// broken tells a lost connection from a refusal.
+func broken(err error) bool {
+	var missing *ssh.ExitMissingError
+	return fault.IsTransient(err) || errors.As(err, &missing) || errors.Is(err, io.EOF)
+}
+
+func attach(ctx context.Context, t *terminal, c *client.Service, in *os.File, workspace, name string) error {
+	conn, err := c.SSH(ctx, workspace)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	session, err := conn.NewSession()
+	if err != nil {
+		return fmt.Errorf("open a session in %s: %w", workspace, err)
+	}
+	defer session.Close()
+	if name != "" {
+		if err := session.Setenv(wire.TerminalName, name); err != nil {
+			return err
+		}
+	}
+	columns, rows, err := term.GetSize(int(in.Fd()))
+	if err != nil {
+		columns, rows = 80, 24
+	}
+	kind := os.Getenv("TERM")
+	if kind == "" {
+		kind = "xterm"
+	}
+	if err := session.RequestPty(kind, rows, columns, ssh.TerminalModes{}); err != nil {
+		return fmt.Errorf("open a terminal in %s: %w", workspace, err)
+	}
+	before, err := term.MakeRaw(int(in.Fd()))
+	if err != nil {
+		return fmt.Errorf("make the terminal raw: %w", err)
+	}
+	defer func() { _ = term.Restore(int(in.Fd()), before) }()
+	defer resizes(session, in)()
+	session.Stdin, session.Stdout, session.Stderr = in, t.out, t.err
+	if err := session.Shell(); err != nil {
+		return err
+	}
+	return session.Wait()
+}
+
+// resizes passes on changes of the window's size until the returned function is called.
+func resizes(session *ssh.Session, in *os.File) func() {
+	changed := make(chan os.Signal, 1)
+	signal.Notify(changed, syscall.SIGWINCH)
+	go func() {
+		for range changed {
+			if columns, rows, err := term.GetSize(int(in.Fd())); err == nil {
+				_ = session.WindowChange(rows, columns)
+			}
+		}
+	}()
+	return func() {
+		signal.Stop(changed)
+		close(changed)
+	}
+}

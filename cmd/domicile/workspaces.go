@@ -1,0 +1,253 @@
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+
+	"domicile/internal/client"
+)
+
+var listCommand = command{
+	name: "list", args: "[-json]", summary: "List your workspaces, newest use first",
+	example: "domicile list",
+	setup: func(f *flag.FlagSet) action {
+		asJSON := jsonFlag(f)
+		return func(ctx context.Context, t *terminal, args []string) error {
+			if err := exactly(args); err != nil {
+				return err
+			}
+			c, err := service()
+			if err != nil {
+				return err
+			}
+			list, err := client.Answer[[]client.Workspace](c.ListWorkspaces(ctx))
+			if err != nil {
+				return err
+			}
+			if *asJSON {
+				return printJSON(t.out, list)
+			}
+			if len(list) == 0 {
+				fmt.Fprintln(t.out, "You have no workspace yet. To make one: domicile provision SOURCE")
+				return nil
+			}
+			table := newTable(t.out)
+			table.row("NAME", "STATE", "SITE", "USED", "SOURCE")
+			for _, w := range list {
+				table.row(w.Name, string(w.State), w.Site, ago(w.LastUsed), sourceOf(w))
+			}
+			table.flush()
+			return nil
+		}
+	},
+}
+
+func sourceOf(w client.Workspace) string {
+	if w.Ref != nil {
+		return w.Source + " at " + *w.Ref
+	}
+	return w.Source
+}
+
+var showCommand = command{
+	name: "show", args: "NAME [-json]", summary: "Show a workspace: what it is, its state, and the ways in",
+	example: "domicile show timetable",
+	setup: func(f *flag.FlagSet) action {
+		asJSON := jsonFlag(f)
+		return func(ctx context.Context, t *terminal, args []string) error {
+			if err := exactly(args, "NAME"); err != nil {
+				return err
+			}
+			c, err := service()
+			if err != nil {
+				return err
+			}
+			w, err := client.Answer[client.Workspace](c.GetWorkspace(ctx, args[0]))
+			if err != nil {
+				return err
+			}
+			if *asJSON {
+				return printJSON(t.out, w)
+			}
+			show(t.out, w)
+			return nil
+		}
+	},
+}
+
+func show(out io.Writer, w client.Workspace) {
+	fmt.Fprintf(out, "%s is %s", w.Name, w.State)
+	if w.Reason != nil {
+		fmt.Fprintf(out, ": %s", *w.Reason)
+	}
+	fmt.Fprintln(out)
+	table := newTable(out)
+	for _, row := range [][2]string{{"source", sourceOf(w)}, {"commit", short(text(w.Commit))}, {"image", text(w.Image)}, {"site", w.Site},
+		{"user", text(w.User)}, {"folder", text(w.Folder)}, {"made", ago(w.Created)}, {"used", ago(w.LastUsed)}} {
+		if row[1] != "" {
+			table.row("  "+row[0], row[1])
+		}
+	}
+	table.flush()
+	if w.State == client.WorkspaceStateReady {
+		waysIn(out, w)
+	}
+}
+
+func short(commit string) string {
+	if len(commit) > 12 {
+		return commit[:12]
+	}
+	return commit
+}
+
+// waysIn prints how to get into a ready workspace.
+func waysIn(out io.Writer, w client.Workspace) {
+	fmt.Fprintln(out, "Ways in:")
+	table := newTable(out)
+	table.row("  terminal", "domicile shell "+w.Name)
+	table.row("  SSH", text(w.Ssh))
+	for _, p := range w.Ports {
+		label := p.Port
+		if p.Label != nil {
+			label += " " + *p.Label
+		}
+		table.row("  port "+label, "domicile forward "+w.Name+" "+p.Port)
+	}
+	table.flush()
+}
+
+// changeCommand is a command that starts a run of a workspace.
+func changeCommand(name, summary, done string, request func(*client.Service, context.Context, string) (*http.Response, error)) command {
+	return command{
+		name: name, args: "NAME [-detach] [-json]", summary: summary,
+		example: "domicile " + name + " timetable",
+		setup: func(f *flag.FlagSet) action {
+			asJSON := jsonFlag(f)
+			detach := f.Bool("detach", false, "do not wait for the end")
+			return func(ctx context.Context, t *terminal, args []string) error {
+				if err := exactly(args, "NAME"); err != nil {
+					return err
+				}
+				c, err := service()
+				if err != nil {
+					return err
+				}
+				w, err := client.Answer[client.Workspace](request(c, ctx, args[0]))
+				if err != nil {
+					return err
+				}
+				if !*detach && w.Run != nil {
+					if err := follow(ctx, t, c, w.Name, w.Run.Id, *asJSON); err != nil {
+						return err
+					}
+				}
+				if *asJSON {
+					return printJSON(t.out, w)
+				}
+				if !*detach {
+					fmt.Fprintf(t.out, strings.TrimSpace(done)+"\n", w.Name)
+				}
+				return nil
+			}
+		},
+	}
+}
+
+var startCommand = changeCommand("start", "Start a stopped workspace", "%s is ready.", func(c *client.Service, ctx context.Context, name string) (*http.Response, error) {
+	return c.StartWorkspace(ctx, name)
+})
+
+var stopCommand = changeCommand("stop", "Stop a workspace; its files stay", "%[1]s is stopped. To start it again: domicile start %[1]s", func(c *client.Service, ctx context.Context, name string) (*http.Response, error) {
+	return c.StopWorkspace(ctx, name)
+})
+
+var removeCommand = command{
+	name: "remove", args: "NAME [-yes] [-detach] [-json]", summary: "Remove a workspace and all that was made for it",
+	example: "domicile remove timetable",
+	setup: func(f *flag.FlagSet) action {
+		yes := f.Bool("yes", false, "do not ask")
+		remove := changeCommand("remove", "", "%s is removed.", func(c *client.Service, ctx context.Context, name string) (*http.Response, error) {
+			return c.RemoveWorkspace(ctx, name)
+		})
+		act := remove.setup(f)
+		return func(ctx context.Context, t *terminal, args []string) error {
+			if err := exactly(args, "NAME"); err != nil {
+				return err
+			}
+			if !*yes {
+				if err := confirm(t, "Remove "+args[0]+" with all files in it? What was not pushed is lost. Type its name: ", args[0]); err != nil {
+					return err
+				}
+			}
+			return act(ctx, t, args)
+		}
+	},
+}
+
+// confirm asks on a terminal. Elsewhere nobody would see the question: then it is refused.
+func confirm(t *terminal, question, answer string) error {
+	if _, interactive := fileOf(t.in); !interactive {
+		return wrongUse("nobody can be asked here; add -yes")
+	}
+	fmt.Fprint(t.err, question)
+	var said string
+	_, _ = fmt.Fscanln(t.in, &said)
+	if said != answer {
+		return fmt.Errorf("nothing was removed: %q is not %q", said, answer)
+	}
+	return nil
+}
+
+var sitesCommand = command{
+	name: "sites", args: "[-json]", summary: "List the sites with what was found there",
+	example: "domicile sites",
+	setup: func(f *flag.FlagSet) action {
+		asJSON := jsonFlag(f)
+		return func(ctx context.Context, t *terminal, args []string) error {
+			if err := exactly(args); err != nil {
+				return err
+			}
+			c, err := service()
+			if err != nil {
+				return err
+			}
+			list, err := client.Answer[[]client.Site](c.ListSites(ctx))
+			if err != nil {
+				return err
+			}
+			if *asJSON {
+				return printJSON(t.out, list)
+			}
+			table := newTable(t.out)
+			table.row("NAME", "KIND", "STATE", "PROCESSORS", "MEMORY", "DISK FREE", "YOURS", "WHAT")
+			for _, s := range list {
+				state, what := "ready", text(s.Engine)+" on "+text(s.System)
+				if !s.Ready {
+					state, what = "not ready", text(s.Problem)
+				}
+				table.row(s.Name, string(s.Kind), state, optionalNumber(s.Processors), optionalBytes(s.MemoryBytes), optionalBytes(s.DiskFreeBytes), fmt.Sprint(s.Workspaces), what)
+			}
+			table.flush()
+			return nil
+		}
+	},
+}
+
+func optionalNumber(n *int) string {
+	if n == nil {
+		return ""
+	}
+	return fmt.Sprint(*n)
+}
+
+func optionalBytes(n *int64) string {
+	if n == nil {
+		return ""
+	}
+	return bytesOf(*n)
+}

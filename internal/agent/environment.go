@@ -1,0 +1,155 @@
+package agent
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"domicile/internal/agent/wire"
+)
+
+// probeLimit bounds the probing of the user's shell: a start-up file that waits for an
+// answer must not hold the workspace up.
+const probeLimit = 15 * time.Second
+
+// person is how programs run for the person: who, where, with which environment.
+type person struct {
+	account *account
+	folder  string
+	env     map[string]string
+}
+
+// configure makes a person of what the service says, and probes the environment.
+func (s *Server) configure(ctx context.Context, c wire.Session) (*person, wire.SessionReply) {
+	a, err := lookupAccount(c.User)
+	if err != nil {
+		return nil, wire.SessionReply{Error: err.Error()}
+	}
+	p := &person{account: a, folder: c.Folder, env: environment(os.Environ())}
+	p.env["HOME"], p.env["USER"], p.env["LOGNAME"], p.env["SHELL"] = a.home, a.name, a.name, a.shell
+	if p.env["PATH"] == "" {
+		p.env["PATH"] = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
+	}
+	if c.Workspace != "" {
+		p.env["DOMICILE_WORKSPACE"] = c.Workspace
+	}
+	reply := wire.SessionReply{User: a.name, UID: a.uid, Home: a.home, Shell: a.shell}
+	probed, err := s.probe(ctx, p, c.Probe)
+	if err != nil {
+		reply.Warning = fmt.Sprintf("the environment of %s could not be probed (%s): %v", a.shell, c.Probe, err)
+	}
+	for name, value := range probed {
+		p.env[name] = value
+	}
+	for name, value := range c.Env {
+		if value == nil {
+			delete(p.env, name)
+		} else {
+			p.env[name] = *value
+		}
+	}
+	return p, reply
+}
+
+// probe runs the user's shell in the way that userEnvProbe names and reads the
+// environment it ends with.
+func (s *Server) probe(ctx context.Context, p *person, how string) (map[string]string, error) {
+	flags := map[string]string{"loginShell": "-lc", "loginInteractiveShell": "-lic", "interactiveShell": "-ic"}[how]
+	if flags == "" {
+		return nil, nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, probeLimit)
+	defer cancel()
+	const mark = "domicile-environment-follows\n"
+	out, w, err := os.Pipe()
+	if err != nil {
+		return nil, err
+	}
+	null, err := os.OpenFile(os.DevNull, os.O_RDWR, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer null.Close()
+	child, err := s.spawner.start(command{path: p.account.shell, user: p.account, folder: p.start(), env: list(p.env),
+		args:  []string{p.account.shell, flags, "printf %s '" + mark + "'; exec cat /proc/self/environ"},
+		files: []*os.File{null, w, null}})
+	w.Close()
+	if err != nil {
+		out.Close()
+		return nil, err
+	}
+	stop := context.AfterFunc(ctx, func() {
+		child.signalGroup(syscall.SIGKILL)
+		out.Close()
+	})
+	defer stop()
+	b, err := io.ReadAll(io.LimitReader(out, 1<<20))
+	out.Close()
+	if ctx.Err() != nil {
+		return nil, fmt.Errorf("the shell did not end within %s; does one of its start-up files wait for an answer?", probeLimit)
+	}
+	if err != nil {
+		return nil, err
+	}
+	_, after, found := bytes.Cut(b, []byte(mark))
+	if !found {
+		return nil, fmt.Errorf("the shell ended before it printed its environment")
+	}
+	probed := environment(strings.Split(string(after), "\x00"))
+	for _, name := range []string{"_", "PWD", "OLDPWD", "SHLVL"} { // the shell's own, of that moment
+		delete(probed, name)
+	}
+	return probed, nil
+}
+
+// start is the folder that programs start in: the workspace's, or where there is none, home.
+func (p *person) start() string {
+	for _, folder := range []string{p.folder, p.account.home} {
+		if info, err := os.Stat(folder); err == nil && info.IsDir() {
+			return folder
+		}
+	}
+	return "/"
+}
+
+// with gives the environment with more variables over it.
+func (p *person) with(more map[string]string) []string {
+	env := make(map[string]string, len(p.env)+len(more))
+	for k, v := range p.env {
+		env[k] = v
+	}
+	for k, v := range more {
+		env[k] = v
+	}
+	return list(env)
+}
+
+func environment(pairs []string) map[string]string {
+	env := make(map[string]string, len(pairs))
+	for _, pair := range pairs {
+		if name, value, ok := strings.Cut(pair, "="); ok && name != "" {
+			env[name] = value
+		}
+	}
+	return env
+}
+
+func list(env map[string]string) []string {
+	pairs := make([]string, 0, len(env))
+	for name, value := range env {
+		pairs = append(pairs, name+"="+value)
+	}
+	slices.Sort(pairs)
+	return pairs
+}
+
+// shellName is argv[0] of an interactive shell that is no login shell: the environment
+// was probed already, and a login shell would put the system's PATH over remoteEnv.
+func (p *person) shellName() string { return filepath.Base(p.account.shell) }

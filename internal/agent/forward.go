@@ -1,0 +1,240 @@
+package agent
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"path/filepath"
+	"strconv"
+	"sync"
+
+	"golang.org/x/crypto/ssh"
+)
+
+// The payloads of RFC 4254, sections 7.1 and 7.2, and of OpenSSH's PROTOCOL, 2.4.
+type (
+	tcpTarget struct {
+		Host       string
+		Port       uint32
+		OriginHost string
+		OriginPort uint32
+	}
+	unixTarget struct {
+		Path     string
+		Reserved string
+		Unused   uint32
+	}
+	tcpBind struct {
+		Host string
+		Port uint32
+	}
+	unixBind struct{ Path string }
+)
+
+// directTCP dials from inside the instance, so that a program that listens only on
+// loopback is reached.
+func (s *Server) directTCP(ctx context.Context, new ssh.NewChannel) {
+	var t tcpTarget
+	if ssh.Unmarshal(new.ExtraData(), &t) != nil || t.Port > 65535 {
+		_ = new.Reject(ssh.ConnectionFailed, "the request names no host and port")
+		return
+	}
+	s.dial(ctx, new, "tcp", net.JoinHostPort(t.Host, strconv.Itoa(int(t.Port))))
+}
+
+func (s *Server) directUnix(ctx context.Context, new ssh.NewChannel) {
+	var t unixTarget
+	if ssh.Unmarshal(new.ExtraData(), &t) != nil {
+		_ = new.Reject(ssh.ConnectionFailed, "the request names no socket")
+		return
+	}
+	s.dial(ctx, new, "unix", t.Path)
+}
+
+func (s *Server) dial(ctx context.Context, new ssh.NewChannel, network, address string) {
+	conn, err := (&net.Dialer{}).DialContext(ctx, network, address)
+	if err != nil {
+		_ = new.Reject(ssh.ConnectionFailed, fmt.Sprintf("nothing answers at %s inside the workspace: %v", address, err))
+		return
+	}
+	channel, requests, err := new.Accept()
+	if err != nil {
+		conn.Close()
+		return
+	}
+	go ssh.DiscardRequests(requests)
+	join(channel, conn)
+}
+
+// halfCloser is a stream whose two directions end apart.
+type halfCloser interface {
+	io.ReadWriteCloser
+	CloseWrite() error
+}
+
+// join copies both ways. The end of one direction is passed on while the other goes on.
+func join(channel ssh.Channel, conn net.Conn) {
+	defer channel.Close()
+	defer conn.Close()
+	var both sync.WaitGroup
+	both.Go(func() { oneWay(channel, conn) })
+	both.Go(func() {
+		if half, ok := conn.(halfCloser); ok {
+			oneWay(half, channel)
+		}
+	})
+	both.Wait()
+}
+
+func oneWay(to halfCloser, from io.Reader) {
+	_, _ = io.CopyBuffer(struct{ io.Writer }{to}, struct{ io.Reader }{from}, make([]byte, 64<<10))
+	_ = to.CloseWrite()
+}
+
+// forwards are the listeners that one connection has asked for.
+type forwards struct {
+	conn ssh.Conn
+	mu   sync.Mutex
+	open map[string]net.Listener
+}
+
+func (f *forwards) request(r *ssh.Request) {
+	var tcp tcpBind
+	var unix unixBind
+	switch r.Type {
+	case "tcpip-forward":
+		if ssh.Unmarshal(r.Payload, &tcp) == nil {
+			f.listenTCP(r, tcp)
+			return
+		}
+	case "cancel-tcpip-forward":
+		if ssh.Unmarshal(r.Payload, &tcp) == nil {
+			_ = r.Reply(f.close(net.JoinHostPort(tcp.Host, strconv.Itoa(int(tcp.Port)))), nil)
+			return
+		}
+	case "streamlocal-forward@openssh.com":
+		if ssh.Unmarshal(r.Payload, &unix) == nil {
+			f.listenUnix(r, unix)
+			return
+		}
+	case "cancel-streamlocal-forward@openssh.com":
+		if ssh.Unmarshal(r.Payload, &unix) == nil {
+			_ = r.Reply(f.close(unix.Path), nil)
+			return
+		}
+	}
+	_ = r.Reply(false, nil)
+}
+
+// listenTCP listens on loopback: what comes from the person's machine is for the person's
+// own programs inside, not for the network the workspace is on.
+func (f *forwards) listenTCP(r *ssh.Request, bind tcpBind) {
+	listener, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(int(bind.Port))))
+	if err != nil {
+		_ = r.Reply(false, nil)
+		return
+	}
+	port := uint32(listener.Addr().(*net.TCPAddr).Port)
+	f.keep(net.JoinHostPort(bind.Host, strconv.Itoa(int(port))), listener)
+	var answer []byte
+	if bind.Port == 0 {
+		answer = ssh.Marshal(struct{ Port uint32 }{port})
+	}
+	_ = r.Reply(true, answer)
+	go f.accept(listener, "forwarded-tcpip", func(conn net.Conn) []byte {
+		origin, _ := conn.RemoteAddr().(*net.TCPAddr)
+		return ssh.Marshal(tcpTarget{bind.Host, port, origin.IP.String(), uint32(origin.Port)})
+	})
+}
+
+func (f *forwards) listenUnix(r *ssh.Request, bind unixBind) {
+	listener, err := net.Listen("unix", bind.Path)
+	if err != nil {
+		_ = r.Reply(false, nil)
+		return
+	}
+	f.keep(bind.Path, listener)
+	_ = r.Reply(true, nil)
+	go f.accept(listener, "forwarded-streamlocal@openssh.com", func(net.Conn) []byte {
+		return ssh.Marshal(struct{ Path, Reserved string }{bind.Path, ""})
+	})
+}
+
+func (f *forwards) accept(listener net.Listener, channelType string, extra func(net.Conn) []byte) {
+	for {
+		conn, err := listener.Accept()
+		if err != nil {
+			return
+		}
+		go func() {
+			channel, requests, err := f.conn.OpenChannel(channelType, extra(conn))
+			if err != nil {
+				conn.Close()
+				return
+			}
+			go ssh.DiscardRequests(requests)
+			join(channel, conn)
+		}()
+	}
+}
+
+func (f *forwards) keep(key string, listener net.Listener) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.open[key] = listener
+}
+
+func (f *forwards) close(key string) bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	listener, ok := f.open[key]
+	if ok {
+		listener.Close()
+		delete(f.open, key)
+	}
+	return ok
+}
+
+func (f *forwards) closeAll() {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for _, listener := range f.open {
+		listener.Close()
+	}
+}
+
+// forwardAgent makes a socket inside through which the person's own key agent answers.
+// It is gone with ctx.
+func forwardAgent(ctx context.Context, conn ssh.Conn, owner *account) (string, error) {
+	folder, err := os.MkdirTemp("", "domicile-ssh-")
+	if err != nil {
+		return "", err
+	}
+	path := filepath.Join(folder, "agent")
+	listener, err := net.Listen("unix", path)
+	if err != nil {
+		os.RemoveAll(folder)
+		return "", err
+	}
+	context.AfterFunc(ctx, func() {
+		listener.Close()
+		os.RemoveAll(folder)
+	})
+	if os.Getuid() == 0 {
+		for _, p := range []string{path, folder} {
+			if err := os.Chown(p, owner.uid, owner.gid); err != nil {
+				listener.Close()
+				return "", err
+			}
+		}
+	}
+	f := &forwards{conn: conn}
+	go f.accept(listener, "auth-agent@openssh.com", func(net.Conn) []byte { return nil })
+	return path, nil
+}
+
+func dialUnix(path string) (*net.UnixConn, error) {
+	return net.DialUnix("unix", nil, &net.UnixAddr{Name: path, Net: "unix"})
+}

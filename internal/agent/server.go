@@ -1,0 +1,194 @@
+package agent
+
+import (
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"os"
+	"path/filepath"
+	"sync"
+	"syscall"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"domicile/internal/agent/wire"
+)
+
+// Server is the agent.
+type Server struct {
+	version string
+	log     *slog.Logger
+	spawner *spawner
+	ssh     *ssh.ServerConfig
+
+	mu        sync.Mutex
+	person    *person
+	terminals map[string]*terminal
+	tasks     map[string]*task
+}
+
+// New makes an agent. Its host key is made anew at each start: the stream that it serves
+// is private to the host's root, which is who could read a stored key too.
+func New(version string, log *slog.Logger) (*Server, error) {
+	_, key, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		return nil, fmt.Errorf("make host key: %w", err)
+	}
+	signer, err := ssh.NewSignerFromKey(key)
+	if err != nil {
+		return nil, fmt.Errorf("make host key: %w", err)
+	}
+	config := &ssh.ServerConfig{NoClientAuth: true, ServerVersion: "SSH-2.0-domicile-agent"}
+	config.Ciphers = []string{ssh.CipherAES128GCM}
+	config.AddHostKey(signer)
+	return &Server{version: version, log: log, spawner: newSpawner(), ssh: config,
+		terminals: map[string]*terminal{}, tasks: map[string]*task{}}, nil
+}
+
+// Listen opens the socket that only root may enter. A socket that an earlier agent left
+// behind is replaced.
+func Listen(path string) (net.Listener, error) {
+	folder := filepath.Dir(path)
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return nil, fmt.Errorf("make the socket's folder: %w", err)
+	}
+	if err := os.Chmod(folder, 0o700); err != nil {
+		return nil, fmt.Errorf("close the socket's folder to others: %w", err)
+	}
+	if err := os.Remove(path); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return nil, fmt.Errorf("remove the earlier socket: %w", err)
+	}
+	before := syscall.Umask(0o177)
+	defer syscall.Umask(before)
+	return net.Listen("unix", path)
+}
+
+// Serve serves connections until ctx ends; then it asks all that runs to end, waits a
+// little, and returns.
+func (s *Server) Serve(ctx context.Context, listener net.Listener) error {
+	go s.closeIdleTerminals(ctx)
+	stop := context.AfterFunc(ctx, func() { listener.Close() })
+	defer stop()
+	for {
+		conn, err := listener.Accept()
+		if ctx.Err() != nil {
+			s.end()
+			return nil
+		}
+		if err != nil {
+			return fmt.Errorf("accept: %w", err)
+		}
+		go s.serveConn(ctx, conn)
+	}
+}
+
+// endGrace is how long programs have to end when the instance stops.
+const endGrace = 5 * time.Second
+
+func (s *Server) end() {
+	s.spawner.stopAll(syscall.SIGHUP)
+	s.spawner.stopAll(syscall.SIGTERM)
+	limit := time.After(endGrace)
+	for _, p := range s.spawner.all() {
+		select {
+		case <-p.done:
+		case <-limit:
+			return
+		}
+	}
+}
+
+func (s *Server) serveConn(ctx context.Context, conn net.Conn) {
+	defer conn.Close()
+	c, channels, requests, err := ssh.NewServerConn(conn, s.ssh)
+	if err != nil {
+		s.log.Debug("handshake", "error", err)
+		return
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	forwards := &forwards{conn: c, open: map[string]net.Listener{}}
+	defer forwards.closeAll()
+	go s.requests(ctx, requests, forwards)
+	for channel := range channels {
+		go s.channel(ctx, c, channel)
+	}
+}
+
+func (s *Server) channel(ctx context.Context, conn ssh.Conn, channel ssh.NewChannel) {
+	switch channel.ChannelType() {
+	case "session":
+		s.session(ctx, conn, channel)
+	case "direct-tcpip":
+		s.directTCP(ctx, channel)
+	case "direct-streamlocal@openssh.com":
+		s.directUnix(ctx, channel)
+	case wire.Task:
+		s.task(channel)
+	case wire.Unpack:
+		s.unpack(channel)
+	default:
+		_ = channel.Reject(ssh.UnknownChannelType, "the agent knows no channel of type "+channel.ChannelType())
+	}
+}
+
+func (s *Server) requests(ctx context.Context, requests <-chan *ssh.Request, forwards *forwards) {
+	for r := range requests {
+		switch r.Type {
+		case wire.Hello:
+			s.hello(r)
+		case wire.Configure:
+			var c wire.Session
+			if err := json.Unmarshal(r.Payload, &c); err != nil {
+				reply(r, wire.SessionReply{Error: "cannot read the request: " + err.Error()})
+				continue
+			}
+			p, answer := s.configure(ctx, c)
+			if p != nil {
+				s.mu.Lock()
+				s.person = p
+				s.mu.Unlock()
+			}
+			reply(r, answer)
+		case wire.Terminals:
+			reply(r, s.listTerminals())
+		case "tcpip-forward", "cancel-tcpip-forward", "streamlocal-forward@openssh.com", "cancel-streamlocal-forward@openssh.com":
+			forwards.request(r)
+		default:
+			_ = r.Reply(false, nil)
+		}
+	}
+}
+
+func (s *Server) hello(r *ssh.Request) {
+	s.mu.Lock()
+	configured := s.person != nil
+	s.mu.Unlock()
+	answer := wire.HelloReply{Version: s.version, Environment: environment(os.Environ()), Configured: configured}
+	if a, err := lookupAccount(""); err == nil {
+		answer.User = a.name
+	}
+	reply(r, answer)
+}
+
+func reply(r *ssh.Request, answer any) {
+	b, err := json.Marshal(answer)
+	_ = r.Reply(err == nil, b)
+}
+
+// current is how programs run now. Before the service has configured the agent, it is
+// the container's own user.
+func (s *Server) current() (*person, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.person != nil {
+		return s.person, nil
+	}
+	return nil, errors.New("the workspace is being started; try again in a moment")
+}

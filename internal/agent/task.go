@@ -1,0 +1,110 @@
+package agent
+
+import (
+	"encoding/json"
+	"io"
+	"os"
+
+	"golang.org/x/crypto/ssh"
+
+	"domicile/internal/agent/wire"
+)
+
+// taskHistory is how much of a task's output is kept for a service that comes back, in bytes.
+const taskHistory = 1 << 20
+
+// task is a command that outlives the connection that asked for it, so that a run whose
+// service died attaches again instead of running the command twice.
+type task struct {
+	process *process
+	output  *history
+}
+
+func (s *Server) task(new ssh.NewChannel) {
+	var q wire.TaskRequest
+	if err := json.Unmarshal(new.ExtraData(), &q); err != nil {
+		_ = new.Reject(ssh.ConnectionFailed, "cannot read the request: "+err.Error())
+		return
+	}
+	t, err := s.startTask(q)
+	if err != nil {
+		_ = new.Reject(ssh.ConnectionFailed, err.Error())
+		return
+	}
+	channel, requests, err := new.Accept()
+	if err != nil {
+		return
+	}
+	defer channel.Close()
+	output := t.output.follow()
+	defer output.Close()
+	go func() {
+		for r := range requests {
+			if r.Type == "signal" {
+				var name signalName
+				if sig, known := signals[name.Name]; ssh.Unmarshal(r.Payload, &name) == nil && known {
+					t.process.signalGroup(sig)
+				}
+			}
+			if r.WantReply {
+				_ = r.Reply(false, nil)
+			}
+		}
+		output.Close() // the service is gone
+	}()
+	if _, err := io.CopyBuffer(channel, struct{ io.Reader }{output}, make([]byte, 32<<10)); err != nil {
+		return
+	}
+	<-t.process.done
+	sendExit(channel, t.process.status)
+}
+
+func (s *Server) startTask(q wire.TaskRequest) (*task, error) {
+	p, err := s.current()
+	if err != nil {
+		return nil, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if t := s.tasks[q.Key]; t != nil {
+		return t, nil
+	}
+	c := command{args: q.Args, folder: p.start(), user: p.account, env: p.with(nil)}
+	if q.Shell != "" {
+		c.args = []string{"/bin/sh", "-c", q.Shell}
+	}
+	if len(c.args) == 0 {
+		return nil, errEmptyTask
+	}
+	c.path = lookIn(p.env["PATH"], c.args[0])
+	null, err := os.Open(os.DevNull)
+	if err != nil {
+		return nil, err
+	}
+	defer null.Close()
+	out, w, err := os.Pipe()
+	if err != nil {
+		return nil, err
+	}
+	defer w.Close()
+	c.files = []*os.File{null, w, w}
+	t := &task{output: newHistory(taskHistory)}
+	if t.process, err = s.spawner.start(c); err != nil {
+		out.Close()
+		return nil, err
+	}
+	s.tasks[q.Key] = t
+	go func() {
+		// A daemon that the command leaves behind may hold the pipe for ever: what counts
+		// is the command's own end. Its last output is in the pipe by then.
+		read := make(chan struct{})
+		go func() {
+			defer close(read)
+			_, _ = io.CopyBuffer(t.output, struct{ io.Reader }{out}, make([]byte, 32<<10))
+		}()
+		<-t.process.done
+		drain(out, read)
+		t.output.Close()
+	}()
+	return t, nil
+}

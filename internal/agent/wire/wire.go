@@ -1,0 +1,77 @@
+// Package wire is what the service and the agent say to each other beyond plain SSH:
+// names of requests and channels under @domicile, and the JSON they carry.
+package wire
+
+import "time"
+
+// Where the agent's things are inside an instance.
+const (
+	AgentFolder  = "/opt/domicile"                 // the read-only volume with the agent
+	AgentPath    = AgentFolder + "/domicile-agent" // its binary
+	SocketFolder = "/run/domicile"                 // only root may enter
+	SocketPath   = SocketFolder + "/agent.sock"    // where it listens
+	TerminalName = "DOMICILE_TERMINAL"             // environment variable of a session: the terminal to make or come back to
+)
+
+// Global requests. Each carries JSON both ways.
+const (
+	Hello     = "hello@domicile"     // nothing -> HelloReply
+	Configure = "configure@domicile" // Session -> SessionReply
+	Terminals = "terminals@domicile" // nothing -> []Terminal
+)
+
+// Channel types. The extra data of the opening is JSON.
+const (
+	Task   = "task@domicile"   // TaskRequest; output, then an exit-status request
+	Unpack = "unpack@domicile" // UnpackRequest; a tar archive in, on standard error what went wrong, exit-status
+)
+
+// HelloReply says who answers.
+type HelloReply struct {
+	Version     string            `json:"version"`
+	Environment map[string]string `json:"environment"` // the container's, before any session
+	User        string            `json:"user"`        // the account the container runs as
+	Configured  bool              `json:"configured"`
+}
+
+// Session is how programs run for the person.
+type Session struct {
+	User      string             `json:"user"`
+	Folder    string             `json:"folder"`
+	Probe     string             `json:"probe"` // userEnvProbe
+	Env       map[string]*string `json:"env"`   // remoteEnv with all variables replaced; nil unsets
+	Workspace string             `json:"workspace"`
+}
+
+// SessionReply says what the agent made of a Session.
+type SessionReply struct {
+	User    string `json:"user"`
+	UID     int    `json:"uid"`
+	Home    string `json:"home"`
+	Shell   string `json:"shell"`
+	Warning string `json:"warning,omitempty"` // the probe failed, the user has no home, …
+	Error   string `json:"error,omitempty"`
+}
+
+// TaskRequest asks for a command that outlives the connection. A second request with the
+// same key attaches to the first one's process, or to its end.
+type TaskRequest struct {
+	Key   string   `json:"key"`
+	Shell string   `json:"shell,omitempty"` // run through /bin/sh -c
+	Args  []string `json:"args,omitempty"`  // or without a shell
+	// Attach only: an unknown key is refused.
+	Attach bool `json:"attach,omitempty"`
+}
+
+// UnpackRequest asks for an archive to be unpacked as the session's user.
+type UnpackRequest struct {
+	Target string `json:"target"`
+}
+
+// Terminal is a terminal that the agent keeps.
+type Terminal struct {
+	Name     string    `json:"name"`
+	Command  string    `json:"command"` // what runs in its foreground
+	Attached int       `json:"attached"`
+	Started  time.Time `json:"started"`
+}

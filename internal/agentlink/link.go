@@ -1,0 +1,218 @@
+// Package agentlink is the service's end of a connection to an agent: an SSH client over
+// whatever stream a site gives, and the few calls that are Domicile's own.
+package agentlink
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"domicile/internal/agent/wire"
+	"domicile/internal/fault"
+)
+
+// handshakeLimit bounds the SSH handshake with an agent.
+const handshakeLimit = 10 * time.Second
+
+// Link is a connection to an agent.
+type Link struct {
+	Conn     ssh.Conn
+	Channels <-chan ssh.NewChannel // what the agent opens; must be serviced
+	Requests <-chan *ssh.Request   // what the agent asks; must be serviced
+}
+
+// Open speaks SSH over a stream to an agent. The agent's host key is not checked: the
+// stream is private to the site, and who could change it is root in the workspace, who
+// holds that key as well. On an error the stream is closed.
+func Open(ctx context.Context, stream net.Conn) (*Link, error) {
+	ctx, cancel := context.WithTimeout(ctx, handshakeLimit)
+	defer cancel()
+	stop := context.AfterFunc(ctx, func() { stream.Close() })
+	defer stop()
+	config := &ssh.ClientConfig{User: "domicile", HostKeyCallback: ssh.InsecureIgnoreHostKey()}
+	config.Ciphers = []string{ssh.CipherAES128GCM}
+	conn, channels, requests, err := ssh.NewClientConn(stream, "agent", config)
+	if err != nil {
+		stream.Close()
+		return nil, fault.Passing(err, "agent-unreachable", "", "the workspace's agent does not answer")
+	}
+	return &Link{conn, channels, requests}, nil
+}
+
+// Quiet services what the agent opens and asks by refusing it, for links that only call.
+func (l *Link) Quiet() *Link {
+	go ssh.DiscardRequests(l.Requests)
+	go func() {
+		for c := range l.Channels {
+			_ = c.Reject(ssh.Prohibited, "not here")
+		}
+	}()
+	return l
+}
+
+// Close ends the connection. What runs inside goes on.
+func (l *Link) Close() error { return l.Conn.Close() }
+
+func (l *Link) call(name string, request, answer any) error {
+	payload, err := json.Marshal(request)
+	if err != nil {
+		return fmt.Errorf("%s: %w", name, err)
+	}
+	ok, b, err := l.Conn.SendRequest(name, true, payload)
+	if err != nil {
+		return fault.Passing(err, "agent-unreachable", "", "the connection to the workspace's agent broke")
+	}
+	if !ok {
+		return fault.New("agent-refused", "stop and start the workspace", "the workspace's agent does not know %s", name)
+	}
+	if err := json.Unmarshal(b, answer); err != nil {
+		return fmt.Errorf("%s: read answer: %w", name, err)
+	}
+	return nil
+}
+
+// Hello asks the agent who it is.
+func (l *Link) Hello() (wire.HelloReply, error) {
+	var answer wire.HelloReply
+	err := l.call(wire.Hello, struct{}{}, &answer)
+	return answer, err
+}
+
+// Configure tells the agent how programs run for the person.
+func (l *Link) Configure(s wire.Session) (wire.SessionReply, error) {
+	var answer wire.SessionReply
+	if err := l.call(wire.Configure, s, &answer); err != nil {
+		return answer, err
+	}
+	if answer.Error != "" {
+		return answer, fault.New("bad-user", "correct remoteUser in the definition, or add the user to the image", "remoteUser: %s", answer.Error)
+	}
+	return answer, nil
+}
+
+// Terminals lists the terminals that the agent keeps.
+func (l *Link) Terminals() ([]wire.Terminal, error) {
+	var list []wire.Terminal
+	err := l.call(wire.Terminals, struct{}{}, &list)
+	return list, err
+}
+
+// ExitError is the end of a program other than by exit status 0.
+type ExitError struct {
+	Status int    // -1: by a signal
+	Signal string // without SIG; empty: by its own exit
+}
+
+func (e *ExitError) Error() string {
+	if e.Signal != "" {
+		return "ended by signal " + e.Signal
+	}
+	return fmt.Sprintf("exit status %d", e.Status)
+}
+
+// Task runs a command that outlives the connection, or attaches to the one that has the
+// same key, and copies its output to out. The error is an *ExitError where the command
+// ended badly; it is transient where the connection broke: call again with the same key.
+func (l *Link) Task(ctx context.Context, q wire.TaskRequest, out io.Writer) error {
+	channel, requests, err := l.open(wire.Task, q)
+	if err != nil {
+		return err
+	}
+	defer channel.Close()
+	stop := context.AfterFunc(ctx, func() { channel.Close() })
+	defer stop()
+	end := exitOf(requests)
+	if _, err := io.Copy(out, channel); err != nil {
+		return fmt.Errorf("read output: %w", err)
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	return <-end
+}
+
+// Put unpacks a tar archive below a folder, owned by the session's user.
+func (l *Link) Put(ctx context.Context, target string, archive io.Reader) error {
+	channel, requests, err := l.open(wire.Unpack, wire.UnpackRequest{Target: target})
+	if err != nil {
+		return err
+	}
+	defer channel.Close()
+	stop := context.AfterFunc(ctx, func() { channel.Close() })
+	defer stop()
+	end := exitOf(requests)
+	said := make(chan []byte, 1)
+	go func() {
+		b, _ := io.ReadAll(io.LimitReader(channel.Stderr(), 4096))
+		said <- b
+	}()
+	_, copyErr := io.CopyBuffer(struct{ io.Writer }{channel}, archive, make([]byte, 128<<10))
+	if copyErr != nil {
+		channel.Close()
+	} else if err := channel.CloseWrite(); err != nil {
+		copyErr = err
+	}
+	text, err := <-said, <-end
+	var exit *ExitError
+	switch {
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case errors.As(err, &exit) && exit.Status == 28:
+		return fault.New("disk-full", "free space on the site's disk, then provision again: it goes on from here", "the disk is full: %s", text)
+	case errors.As(err, &exit) && len(text) > 0:
+		return fault.New("put-failed", "", "the workspace could not take the source: %s", text)
+	case copyErr != nil:
+		return fault.Passing(copyErr, "agent-unreachable", "", "the connection to the workspace broke while the source was put in")
+	}
+	return err
+}
+
+func (l *Link) open(kind string, request any) (ssh.Channel, <-chan *ssh.Request, error) {
+	extra, err := json.Marshal(request)
+	if err != nil {
+		return nil, nil, err
+	}
+	channel, requests, err := l.Conn.OpenChannel(kind, extra)
+	var refused *ssh.OpenChannelError
+	if errors.As(err, &refused) {
+		return nil, nil, fault.New("agent-refused", "", "the workspace's agent refused: %s", refused.Message)
+	}
+	if err != nil {
+		return nil, nil, fault.Passing(err, "agent-unreachable", "", "the connection to the workspace's agent broke")
+	}
+	return channel, requests, nil
+}
+
+// exitOf waits for how a program ended (RFC 4254, section 6.10).
+func exitOf(requests <-chan *ssh.Request) <-chan error {
+	end := make(chan error, 1)
+	go func() {
+		err := error(fault.Passing(io.ErrUnexpectedEOF, "agent-unreachable", "", "the connection to the workspace's agent broke before the command ended"))
+		for r := range requests {
+			var status struct{ Status uint32 }
+			var signal struct {
+				Name string
+				Rest []byte `ssh:"rest"`
+			}
+			switch {
+			case r.Type == "exit-status" && ssh.Unmarshal(r.Payload, &status) == nil && status.Status == 0:
+				err = nil
+			case r.Type == "exit-status" && ssh.Unmarshal(r.Payload, &status) == nil:
+				err = &ExitError{Status: int(status.Status)}
+			case r.Type == "exit-signal" && ssh.Unmarshal(r.Payload, &signal) == nil:
+				err = &ExitError{Status: -1, Signal: signal.Name}
+			}
+			if r.WantReply {
+				_ = r.Reply(false, nil)
+			}
+		}
+		end <- err
+	}()
+	return end
+}

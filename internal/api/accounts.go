@@ -1,0 +1,225 @@
+package api
+
+import (
+	"context"
+	"crypto/subtle"
+	"errors"
+	"regexp"
+
+	"github.com/jackc/pgx/v5"
+	"golang.org/x/crypto/ssh"
+
+	"domicile/internal/credential"
+	"domicile/internal/fault"
+	"domicile/internal/records"
+)
+
+var accountName = regexp.MustCompile(`^[a-z][a-z0-9._-]{0,39}$`)
+
+func checkNewAccount(name, password string) error {
+	if !accountName.MatchString(name) {
+		return fault.New("bad-name", "use lower-case letters, digits, dots, hyphens and underscores, a letter first, at most 40", "%q cannot be an account's name", name)
+	}
+	if len(password) < credential.MinPassword {
+		return fault.New("short-password", "take a longer one, such as a sentence", "The password has fewer than %d characters", credential.MinPassword)
+	}
+	return nil
+}
+
+// withPassword does work with a password. Its hash takes much memory on purpose, so only a
+// few are worked on at a time.
+func (s *Server) withPassword(ctx context.Context, work func()) error {
+	select {
+	case s.passwords <- struct{}{}:
+		defer func() { <-s.passwords }()
+		work()
+		return nil
+	case <-ctx.Done():
+		return fault.New("too-busy", "try again in a moment", "Too many people sign in at this moment")
+	}
+}
+
+// GetSetup tells whether the first account is still to be made.
+func (s *Server) GetSetup(ctx context.Context, _ GetSetupRequestObject) (GetSetupResponseObject, error) {
+	n, err := s.o.Store.CountAccounts(ctx)
+	return GetSetup200JSONResponse{Needed: n == 0}, err
+}
+
+// MakeFirstAccount makes the administrator's account.
+func (s *Server) MakeFirstAccount(ctx context.Context, q MakeFirstAccountRequestObject) (MakeFirstAccountResponseObject, error) {
+	if subtle.ConstantTimeCompare([]byte(q.Body.Code), []byte(s.o.SetupCode)) != 1 {
+		return nil, fault.New("wrong-code", "take it from the link that the service printed at its start", "The code is not the one that the service printed")
+	}
+	if err := checkNewAccount(q.Body.Name, q.Body.Password); err != nil {
+		return nil, err
+	}
+	var hash string
+	if err := s.withPassword(ctx, func() { hash = credential.HashPassword(q.Body.Password) }); err != nil {
+		return nil, err
+	}
+	var a records.Account
+	err := s.o.Store.InTx(ctx, func(db records.Queries, _ pgx.Tx) (err error) {
+		a, err = db.AddFirstAccount(ctx, q.Body.Name, hash)
+		return err
+	})
+	if errors.Is(err, records.ErrTaken) {
+		err = fault.New("setup-done", "sign in with it", "The first account is made already")
+	}
+	if err != nil {
+		return nil, err
+	}
+	return s.signIn(ctx, a, "console")
+}
+
+// SignIn checks name and password.
+func (s *Server) SignIn(ctx context.Context, q SignInRequestObject) (SignInResponseObject, error) {
+	a, err := s.o.Store.AccountByName(ctx, q.Body.Name)
+	if err != nil && !errors.Is(err, records.ErrNotFound) {
+		return nil, err
+	}
+	hash := a.PasswordHash
+	if hash == "" {
+		hash = credential.NoPassword
+	}
+	ok := false
+	if err := s.withPassword(ctx, func() { ok = credential.CheckPassword(hash, q.Body.Password) }); err != nil {
+		return nil, err
+	}
+	if !ok {
+		return nil, fault.New("wrong-password", "try again; an administrator can make you an account", "Name and password do not fit together")
+	}
+	label := value(q.Body.Label)
+	if label == "" {
+		label = "console"
+	}
+	return s.signIn(ctx, a, label)
+}
+
+func (s *Server) signIn(ctx context.Context, a records.Account, label string) (signedIn, error) {
+	token := credential.NewToken()
+	err := s.o.Store.AddToken(ctx, a.ID, credential.HashToken(token), label)
+	return signedIn{Token: Token{Token: token, Account: accountView(a)}}, err
+}
+
+// SignOut ends the token that the request came with.
+func (s *Server) SignOut(ctx context.Context, _ SignOutRequestObject) (SignOutResponseObject, error) {
+	hash, _ := ctx.Value(tokenKey).([]byte)
+	return SignOut204Response{}, s.o.Store.RemoveTokenByHash(ctx, hash)
+}
+
+// GetAccount answers whose request it is.
+func (s *Server) GetAccount(ctx context.Context, _ GetAccountRequestObject) (GetAccountResponseObject, error) {
+	return GetAccount200JSONResponse(accountView(account(ctx))), nil
+}
+
+func administrator(ctx context.Context) error {
+	if !account(ctx).Admin {
+		return fault.New("not-administrator", "ask an administrator", "Only an administrator may do this")
+	}
+	return nil
+}
+
+// ListAccounts lists all accounts.
+func (s *Server) ListAccounts(ctx context.Context, _ ListAccountsRequestObject) (ListAccountsResponseObject, error) {
+	if err := administrator(ctx); err != nil {
+		return nil, err
+	}
+	list, err := s.o.Store.Accounts(ctx)
+	return ListAccounts200JSONResponse(each(list, accountView)), err
+}
+
+// AddAccount makes another account.
+func (s *Server) AddAccount(ctx context.Context, q AddAccountRequestObject) (AddAccountResponseObject, error) {
+	if err := administrator(ctx); err != nil {
+		return nil, err
+	}
+	if err := checkNewAccount(q.Body.Name, q.Body.Password); err != nil {
+		return nil, err
+	}
+	var hash string
+	if err := s.withPassword(ctx, func() { hash = credential.HashPassword(q.Body.Password) }); err != nil {
+		return nil, err
+	}
+	a, err := s.o.Store.AddAccount(ctx, q.Body.Name, hash, false)
+	if errors.Is(err, records.ErrTaken) {
+		err = fault.New("name-taken", "choose another name", "There is an account %s already", q.Body.Name)
+	}
+	return AddAccount201JSONResponse(accountView(a)), err
+}
+
+// ListTokens lists the account's tokens.
+func (s *Server) ListTokens(ctx context.Context, _ ListTokensRequestObject) (ListTokensResponseObject, error) {
+	list, err := s.o.Store.Tokens(ctx, account(ctx).ID)
+	return ListTokens200JSONResponse(each(list, func(t records.Token) TokenInfo {
+		return TokenInfo{Id: t.ID, Label: t.Label, Created: t.Created, LastUsed: t.LastUsed}
+	})), err
+}
+
+// AddToken makes a token for a program.
+func (s *Server) AddToken(ctx context.Context, q AddTokenRequestObject) (AddTokenResponseObject, error) {
+	made, err := s.signIn(ctx, account(ctx), q.Body.Label)
+	return AddToken201JSONResponse(made.Token), err
+}
+
+// RemoveToken takes a token back.
+func (s *Server) RemoveToken(ctx context.Context, q RemoveTokenRequestObject) (RemoveTokenResponseObject, error) {
+	return RemoveToken204Response{}, s.o.Store.RemoveToken(ctx, account(ctx).ID, q.Id)
+}
+
+// ListKeys lists the account's SSH keys.
+func (s *Server) ListKeys(ctx context.Context, _ ListKeysRequestObject) (ListKeysResponseObject, error) {
+	list, err := s.o.Store.Keys(ctx, account(ctx).ID)
+	return ListKeys200JSONResponse(each(list, keyView)), err
+}
+
+// minRSA is the least size of an RSA key, in bits.
+const minRSA = 2048
+
+// AddKey adds an SSH public key.
+func (s *Server) AddKey(ctx context.Context, q AddKeyRequestObject) (AddKeyResponseObject, error) {
+	key, comment, _, _, err := ssh.ParseAuthorizedKey([]byte(q.Body.PublicKey))
+	if err != nil {
+		return nil, fault.New("bad-key", "give the content of a file such as ~/.ssh/id_ed25519.pub, one line that begins with ssh-ed25519, ecdsa-… or ssh-rsa",
+			"The text is no SSH public key")
+	}
+	if bits := rsaBits(key); bits > 0 && bits < minRSA {
+		return nil, fault.New("weak-key", "make one with ssh-keygen -t ed25519", "The RSA key has %d bits; %d at least are wanted", bits, minRSA)
+	}
+	k, err := s.o.Store.AddKey(ctx, records.Key{Account: account(ctx).ID, Fingerprint: ssh.FingerprintSHA256(key), Kind: key.Type(), PublicKey: key.Marshal(), Comment: comment})
+	if errors.Is(err, records.ErrTaken) {
+		err = fault.New("key-taken", "a key belongs to one account; make another with ssh-keygen -t ed25519", "An account has the key %s already", ssh.FingerprintSHA256(key))
+	}
+	return AddKey201JSONResponse(keyView(k)), err
+}
+
+func rsaBits(key ssh.PublicKey) int {
+	crypto, ok := key.(ssh.CryptoPublicKey)
+	if !ok {
+		return 0
+	}
+	rsa, ok := crypto.CryptoPublicKey().(interface{ Size() int })
+	if !ok || key.Type() != ssh.KeyAlgoRSA {
+		return 0
+	}
+	return rsa.Size() * 8
+}
+
+// RemoveKey removes an SSH key.
+func (s *Server) RemoveKey(ctx context.Context, q RemoveKeyRequestObject) (RemoveKeyResponseObject, error) {
+	return RemoveKey204Response{}, s.o.Store.RemoveKey(ctx, account(ctx).ID, q.Id)
+}
+
+func accountView(a records.Account) Account { return Account{Id: a.ID, Name: a.Name, Admin: a.Admin} }
+
+func keyView(k records.Key) Key {
+	return Key{Id: k.ID, Fingerprint: k.Fingerprint, Kind: k.Kind, Comment: k.Comment, Created: k.Created}
+}
+
+// each turns a list into its view; an empty one stays a list.
+func each[From, To any](list []From, view func(From) To) []To {
+	out := make([]To, 0, len(list))
+	for _, x := range list {
+		out = append(out, view(x))
+	}
+	return out
+}

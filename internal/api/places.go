@@ -1,0 +1,79 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+
+	"domicile/internal/credential"
+	"domicile/internal/records"
+	"domicile/internal/run"
+	"domicile/internal/source"
+)
+
+// GetVersion answers what runs here.
+func (s *Server) GetVersion(context.Context, GetVersionRequestObject) (GetVersionResponseObject, error) {
+	return GetVersion200JSONResponse{Version: s.o.Version, Ssh: s.o.SSH, HostKey: s.o.HostKey}, nil
+}
+
+// ListSites lists the sites.
+func (s *Server) ListSites(ctx context.Context, _ ListSitesRequestObject) (ListSitesResponseObject, error) {
+	list := ListSites200JSONResponse{}
+	mine, err := s.o.Store.Workspaces(ctx, account(ctx).ID)
+	if err != nil {
+		return nil, err
+	}
+	for _, name := range s.o.Sites {
+		found := s.o.Runner.Examined(name)
+		v := Site{Name: name, Kind: SiteKind(s.o.Runner.Site(name).Kind()), Ready: found.Err == nil && !found.At.IsZero(), Workspaces: count(mine, name)}
+		if found.Err != nil {
+			v.Problem = optional(found.Err.Error())
+		}
+		if !found.At.IsZero() {
+			v.Examined = &found.At
+			v.Engine, v.System = optional(found.Engine), optional(found.System)
+			v.Processors, v.MemoryBytes = &found.Processors, &found.MemoryBytes
+			if found.DiskFreeBytes > 0 {
+				v.DiskFreeBytes = &found.DiskFreeBytes
+			}
+		}
+		list = append(list, v)
+	}
+	return list, nil
+}
+
+func count(list []records.Workspace, site string) (n int) {
+	for _, w := range list {
+		if w.Site == site {
+			n++
+		}
+	}
+	return n
+}
+
+// CheckSource fetches a source, reads its definition, and forgets it.
+func (s *Server) CheckSource(ctx context.Context, q CheckSourceRequestObject) (CheckSourceResponseObject, error) {
+	address, err := source.Parse(q.Body.Source)
+	if err != nil {
+		return nil, err
+	}
+	key := "check-" + credential.NewName()
+	checkout, err := s.o.Source.Fetch(ctx, address, value(q.Body.Ref), key, func(string) {})
+	if err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err := s.o.Source.Forget(key); err != nil {
+			s.o.Log.Warn("forget what was checked", "error", err)
+		}
+	}()
+	report, text, err := run.ReadDefinition(checkout, value(q.Body.File))
+	if err != nil {
+		return nil, err
+	}
+	b, err := json.Marshal(report)
+	if err != nil {
+		return nil, err
+	}
+	answer := CheckSource200JSONResponse{Text: string(text), Commit: optional(checkout.Commit)}
+	return answer, json.Unmarshal(b, &answer.Report)
+}

@@ -1,0 +1,125 @@
+// Package api is the service's HTTP interface. Its routes, requests and answers are
+// generated from api/openapi.yaml; what stands here by hand is what each operation does,
+// who may ask for it, and the few answers that are streams.
+package api
+
+import (
+	"context"
+	"log/slog"
+	"net/http"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+
+	contract "domicile/api"
+	"domicile/internal/agentlink"
+	"domicile/internal/gateway"
+	"domicile/internal/records"
+	"domicile/internal/run"
+	"domicile/internal/source"
+)
+
+// Options says what the interface stands on.
+type Options struct {
+	Store   *records.Store
+	Runner  *run.Runner
+	Gateway *gateway.Server
+	Source  *source.Fetcher
+	Log     *slog.Logger
+	Version string
+	// Sites are the names of the sites, the default one first.
+	Sites []string
+	// SetupCode lets its holder make the first account.
+	SetupCode string
+	// SSH is the host:port that people are told to connect to.
+	SSH string
+	// HostKey is the SSH server's public key as in an authorized_keys line.
+	HostKey string
+	// Console serves what is not the API.
+	Console http.Handler
+}
+
+// Server is the HTTP interface.
+type Server struct {
+	o         Options
+	hub       *hub
+	metrics   *metrics
+	passwords chan struct{} // a place for each password that is checked at a time
+}
+
+// Reacher opens connections to agents.
+type Reacher interface {
+	Reach(ctx context.Context, w records.Workspace) (*agentlink.Link, error)
+}
+
+var _ StrictServerInterface = (*Server)(nil)
+
+// answerLimit bounds the work for one answer that is no stream.
+const answerLimit = 2 * time.Minute
+
+// New makes the interface.
+func New(o Options) *Server {
+	return &Server{o: o, hub: newHub(o.Store, o.Log), metrics: newMetrics(o.Store), passwords: make(chan struct{}, 2)}
+}
+
+// Serve passes changes on to who listens, until ctx ends.
+func (s *Server) Serve(ctx context.Context) { s.hub.serve(ctx) }
+
+// Handler is the whole HTTP interface.
+func (s *Server) Handler() http.Handler {
+	r := chi.NewRouter()
+	r.Use(middleware.Recoverer, s.metrics.measure, secure)
+	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
+	r.Get("/readyz", s.readyz)
+	r.Handle("/metrics", s.metrics.handler())
+	r.Get("/api/openapi.yaml", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "application/yaml")
+		_, _ = w.Write(contract.Document)
+	})
+	r.Route("/api/v1", func(r chi.Router) {
+		// A page of another origin must not act with the console's cookie.
+		r.Use(http.NewCrossOriginProtection().Handler, s.authenticate)
+		r.Get("/events", s.events)
+		r.Get("/workspaces/{name}/terminal", s.terminal)
+		r.Get("/workspaces/{name}/ssh", s.tunnel)
+		strict := NewStrictHandlerWithOptions(s, nil, StrictHTTPServerOptions{RequestErrorHandlerFunc: badRequest, ResponseErrorHandlerFunc: s.failed})
+		HandlerWithOptions(strict, ChiServerOptions{BaseRouter: r.With(limited), ErrorHandlerFunc: badRequest})
+		r.NotFound(func(w http.ResponseWriter, r *http.Request) {
+			writeProblem(w, Problem{Title: "There is no " + r.URL.Path, Status: http.StatusNotFound, Code: "no-such-path"})
+		})
+	})
+	r.NotFound(s.o.Console.ServeHTTP)
+	return r
+}
+
+func limited(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		ctx, cancel := context.WithTimeout(r.Context(), answerLimit)
+		defer cancel()
+		r.Body = http.MaxBytesReader(w, r.Body, 1<<20)
+		next.ServeHTTP(w, r.WithContext(ctx))
+	})
+}
+
+// secure keeps pages from being framed and from loading anything from elsewhere.
+func secure(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h := w.Header()
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "same-origin")
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self' data:; frame-ancestors 'none'")
+		next.ServeHTTP(w, r)
+	})
+}
+
+// readyz tells whether requests can be answered.
+func (s *Server) readyz(w http.ResponseWriter, r *http.Request) {
+	ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
+	defer cancel()
+	if err := s.o.Store.Pool.Ping(ctx); err != nil {
+		writeProblem(w, problemOf(err))
+		return
+	}
+	_, _ = w.Write([]byte("ok\n"))
+}

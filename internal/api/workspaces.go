@@ -1,0 +1,256 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+
+	"domicile/internal/agent/wire"
+	"domicile/internal/fault"
+	"domicile/internal/plan"
+	"domicile/internal/records"
+	"domicile/internal/run"
+)
+
+// runsShown is how many of a workspace's runs are listed.
+const runsShown = 50
+
+// ListWorkspaces lists the account's workspaces with their last runs.
+func (s *Server) ListWorkspaces(ctx context.Context, _ ListWorkspacesRequestObject) (ListWorkspacesResponseObject, error) {
+	list, err := s.o.Store.Workspaces(ctx, account(ctx).ID)
+	if err != nil {
+		return nil, err
+	}
+	views, err := s.views(ctx, list)
+	return ListWorkspaces200JSONResponse(views), err
+}
+
+// views adds to workspaces their last runs.
+func (s *Server) views(ctx context.Context, list []records.Workspace) ([]Workspace, error) {
+	ids := make([]int64, len(list))
+	for i, w := range list {
+		ids[i] = w.ID
+	}
+	last, err := s.o.Store.LastRuns(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	runs := make([]int64, 0, len(last))
+	for _, r := range last {
+		runs = append(runs, r.ID)
+	}
+	steps, err := s.o.Store.Steps(ctx, runs...)
+	if err != nil {
+		return nil, err
+	}
+	views := make([]Workspace, 0, len(list))
+	for _, w := range list {
+		v := s.workspaceView(w)
+		if r, ok := last[w.ID]; ok {
+			v.Run = new(runView(w.Name, r, steps))
+		}
+		views = append(views, v)
+	}
+	return views, nil
+}
+
+func (s *Server) view(ctx context.Context, w records.Workspace) (Workspace, error) {
+	views, err := s.views(ctx, []records.Workspace{w})
+	if err != nil {
+		return Workspace{}, err
+	}
+	return views[0], nil
+}
+
+// find finds the account's workspace.
+func (s *Server) find(ctx context.Context, name string) (records.Workspace, error) {
+	w, err := s.o.Store.WorkspaceByName(ctx, account(ctx).ID, name)
+	if errors.Is(err, records.ErrNotFound) {
+		err = fault.New("no-workspace", "domicile list shows yours", "You have no workspace %q", name)
+	}
+	return w, err
+}
+
+// GetWorkspace answers one workspace.
+func (s *Server) GetWorkspace(ctx context.Context, q GetWorkspaceRequestObject) (GetWorkspaceResponseObject, error) {
+	w, err := s.find(ctx, q.Name)
+	if err != nil {
+		return nil, err
+	}
+	v, err := s.view(ctx, w)
+	return GetWorkspace200JSONResponse(v), err
+}
+
+// Provision starts the run that makes a workspace.
+func (s *Server) Provision(ctx context.Context, q ProvisionRequestObject) (ProvisionResponseObject, error) {
+	w, err := s.o.Runner.Provision(ctx, run.Request{Account: account(ctx).ID, Source: q.Body.Source, Ref: value(q.Body.Ref), Name: value(q.Body.Name),
+		File: value(q.Body.File), Site: s.o.Sites[0]})
+	v, err := s.after(ctx, w, err)
+	return Provision202JSONResponse(v), err
+}
+
+// StartWorkspace starts the run that starts a workspace.
+func (s *Server) StartWorkspace(ctx context.Context, q StartWorkspaceRequestObject) (StartWorkspaceResponseObject, error) {
+	if _, err := s.find(ctx, q.Name); err != nil {
+		return nil, err
+	}
+	w, err := s.o.Runner.Start(ctx, account(ctx).ID, q.Name)
+	v, err := s.after(ctx, w, err)
+	return StartWorkspace202JSONResponse(v), err
+}
+
+// StopWorkspace starts the run that stops a workspace.
+func (s *Server) StopWorkspace(ctx context.Context, q StopWorkspaceRequestObject) (StopWorkspaceResponseObject, error) {
+	if _, err := s.find(ctx, q.Name); err != nil {
+		return nil, err
+	}
+	w, err := s.o.Runner.Stop(ctx, account(ctx).ID, q.Name)
+	v, err := s.after(ctx, w, err)
+	return StopWorkspace202JSONResponse(v), err
+}
+
+// RemoveWorkspace starts the run that removes a workspace.
+func (s *Server) RemoveWorkspace(ctx context.Context, q RemoveWorkspaceRequestObject) (RemoveWorkspaceResponseObject, error) {
+	if _, err := s.find(ctx, q.Name); err != nil {
+		return nil, err
+	}
+	w, err := s.o.Runner.Remove(ctx, account(ctx).ID, q.Name)
+	v, err := s.after(ctx, w, err)
+	return RemoveWorkspace202JSONResponse(v), err
+}
+
+// after shows a workspace as it is after a request.
+func (s *Server) after(ctx context.Context, w records.Workspace, err error) (Workspace, error) {
+	if err != nil {
+		return Workspace{}, err
+	}
+	now, err := s.o.Store.Workspace(ctx, w.ID)
+	if errors.Is(err, records.ErrNotFound) {
+		now, err = w, nil // removed already
+	}
+	if err != nil {
+		return Workspace{}, err
+	}
+	return s.view(ctx, now)
+}
+
+// ListRuns lists a workspace's runs.
+func (s *Server) ListRuns(ctx context.Context, q ListRunsRequestObject) (ListRunsResponseObject, error) {
+	w, err := s.find(ctx, q.Name)
+	if err != nil {
+		return nil, err
+	}
+	list, err := s.o.Store.Runs(ctx, w.ID, runsShown)
+	if err != nil {
+		return nil, err
+	}
+	steps, err := s.o.Store.Steps(ctx, each(list, func(r records.Run) int64 { return r.ID })...)
+	return ListRuns200JSONResponse(each(list, func(r records.Run) Run { return runView(w.Name, r, steps) })), err
+}
+
+// mine finds a run of one of the account's workspaces.
+func (s *Server) mine(ctx context.Context, id int64) (records.Workspace, records.Run, error) {
+	r, err := s.o.Store.Run(ctx, id)
+	if err != nil {
+		return records.Workspace{}, r, err
+	}
+	w, err := s.o.Store.Workspace(ctx, r.Workspace)
+	if err == nil && w.Account != account(ctx).ID {
+		err = records.ErrNotFound
+	}
+	return w, r, err
+}
+
+// GetRun answers one run.
+func (s *Server) GetRun(ctx context.Context, q GetRunRequestObject) (GetRunResponseObject, error) {
+	w, r, err := s.mine(ctx, q.Id)
+	if err != nil {
+		return nil, err
+	}
+	steps, err := s.o.Store.Steps(ctx, r.ID)
+	return GetRun200JSONResponse(runView(w.Name, r, steps)), err
+}
+
+// GetLog answers lines of a run's log.
+func (s *Server) GetLog(ctx context.Context, q GetLogRequestObject) (GetLogResponseObject, error) {
+	_, r, err := s.mine(ctx, q.Id)
+	if err != nil {
+		return nil, err
+	}
+	step, limit := -1, 2000
+	if q.Params.Step != nil {
+		step = *q.Params.Step
+	}
+	if q.Params.Limit != nil {
+		limit = min(max(*q.Params.Limit, 1), 10000)
+	}
+	lines, err := s.o.Store.Log(ctx, r.ID, value(q.Params.After), step, limit)
+	return GetLog200JSONResponse{Lines: each(lines, func(l records.LogLine) LogLine {
+		return LogLine{Number: l.Number, Step: l.Step, At: l.At, Text: l.Text}
+	})}, err
+}
+
+// ListTerminals lists the terminals inside a workspace.
+func (s *Server) ListTerminals(ctx context.Context, q ListTerminalsRequestObject) (ListTerminalsResponseObject, error) {
+	w, err := s.ready(ctx, q.Name)
+	if err != nil {
+		return nil, err
+	}
+	link, err := s.o.Runner.Reach(ctx, w)
+	if err != nil {
+		return nil, err
+	}
+	defer link.Close()
+	list, err := link.Quiet().Terminals()
+	return ListTerminals200JSONResponse(each(list, func(t wire.Terminal) Terminal {
+		return Terminal{Name: t.Name, Command: t.Command, Attached: t.Attached, Started: t.Started}
+	})), err
+}
+
+// ready finds a workspace that can be worked in.
+func (s *Server) ready(ctx context.Context, name string) (records.Workspace, error) {
+	w, err := s.find(ctx, name)
+	if err == nil && w.State != records.Ready {
+		remedy := "watch it: domicile follow " + name
+		if w.State == records.Stopped {
+			remedy = "start it: domicile start " + name
+		}
+		err = fault.New("not-ready", remedy, "The workspace %s is %s", name, w.State)
+	}
+	return w, err
+}
+
+func (s *Server) workspaceView(w records.Workspace) Workspace {
+	v := Workspace{Id: w.ID, Name: w.Name, Source: w.Source, Ref: optional(w.Ref), Commit: optional(w.Commit), File: optional(w.File),
+		State: WorkspaceState(w.State), Reason: optional(w.Reason), Site: w.Site, Created: w.Created, LastUsed: w.LastUsed, Ports: []Port{}}
+	host, port, err := net.SplitHostPort(s.o.SSH)
+	if err == nil {
+		v.Ssh = optional(fmt.Sprintf("ssh -p %s %s@%s", port, w.Name, host))
+	}
+	var p plan.Plan
+	if json.Unmarshal(w.Plan, &p) == nil {
+		v.Image, v.Folder, v.User = optional(p.Image), optional(p.Session.Folder), optional(p.Session.User)
+		for _, port := range p.Ports {
+			v.Ports = append(v.Ports, Port{Port: port.Port.String(), Label: optional(port.Label), Protocol: optional(port.Protocol)})
+		}
+	}
+	var session wire.Session
+	if json.Unmarshal(w.Session, &session) == nil {
+		v.User = optional(session.User)
+	}
+	return v
+}
+
+func runView(workspace string, r records.Run, steps []records.Step) Run {
+	v := Run{Id: r.ID, Workspace: workspace, Kind: RunKind(r.Kind), State: RunState(r.State), Reason: optional(r.Reason),
+		Created: r.Created, Started: r.Started, Ended: r.Ended, Steps: []Step{}}
+	for _, s := range steps {
+		if s.Run == r.ID {
+			v.Steps = append(v.Steps, Step{Position: s.Position, Name: s.Name, Title: s.Title, State: StepState(s.State), Reason: optional(s.Reason),
+				Attempts: s.Attempts, Started: s.Started, Ended: s.Ended, LastMillis: s.LastMillis})
+		}
+	}
+	return v
+}

@@ -1,0 +1,167 @@
+// Package client is the typed client of the service's HTTP interface. Requests and
+// answers are generated from api/openapi.yaml; here stand errors that a person can read,
+// the stream of events, and connections into workspaces.
+package client
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+
+	"github.com/gorilla/websocket"
+	"golang.org/x/crypto/ssh"
+
+	"domicile/internal/fault"
+	"domicile/internal/wsconn"
+)
+
+// Service is a service that a person is signed in to.
+type Service struct {
+	*Client
+	URL   string // such as http://127.0.0.1:4380
+	token string
+}
+
+// Open makes a client. Nothing is asked yet.
+func Open(server, token string) (*Service, error) {
+	u, err := url.Parse(server)
+	if err != nil || (u.Scheme != "http" && u.Scheme != "https") || u.Host == "" {
+		return nil, fault.New("bad-server", "give it as http://host:port or https://host", "%q is no service's address", server)
+	}
+	server = strings.TrimRight(server, "/")
+	c, err := NewClient(server+"/api/v1", WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+		if token != "" {
+			r.Header.Set("Authorization", "Bearer "+token)
+		}
+		return nil
+	}))
+	return &Service{Client: c, URL: server, token: token}, err
+}
+
+// Answer reads an answer, or the problem that came instead of it, as a *fault.Fault.
+func Answer[T any](r *http.Response, err error) (T, error) {
+	var v T
+	if err != nil {
+		return v, unreachable(err)
+	}
+	defer r.Body.Close()
+	if r.StatusCode >= 300 {
+		return v, problem(r)
+	}
+	if r.StatusCode == http.StatusNoContent {
+		return v, nil
+	}
+	if err := json.NewDecoder(r.Body).Decode(&v); err != nil {
+		return v, fmt.Errorf("read the service's answer: %w", err)
+	}
+	return v, nil
+}
+
+func unreachable(err error) error {
+	if errors.Is(err, context.Canceled) {
+		return err
+	}
+	var u *url.Error
+	where := ""
+	if errors.As(err, &u) {
+		if at, parseErr := url.Parse(u.URL); parseErr == nil {
+			where = " at " + at.Scheme + "://" + at.Host
+		}
+		err = u.Err
+	}
+	return fault.Passing(err, "service-unreachable", "start it (domicile serve), or sign in to another one: domicile login -server URL", "the service%s does not answer", where)
+}
+
+func problem(r *http.Response) error {
+	var p Problem
+	if json.NewDecoder(io.LimitReader(r.Body, 1<<20)).Decode(&p) != nil || p.Title == "" {
+		return fault.New("bad-answer", "is it a Domicile service?", "%s answered %s", r.Request.URL.Host, r.Status)
+	}
+	f := fault.New(p.Code, deref(p.Remedy), "%s", p.Title)
+	if p.Detail != nil {
+		f.Err = errors.New(*p.Detail)
+	}
+	f.Transient = p.Status == http.StatusServiceUnavailable
+	return f
+}
+
+func deref(s *string) string {
+	if s == nil {
+		return ""
+	}
+	return *s
+}
+
+// Event is a change that the service tells of.
+type Event struct {
+	Type      string `json:"-"`
+	Workspace string `json:"workspace"`
+	Run       int64  `json:"run"`
+	State     string `json:"state"`
+}
+
+// Events calls f for each change until ctx ends or the connection breaks.
+func (s *Service) Events(ctx context.Context, f func(Event)) error {
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, s.URL+"/api/v1/events", nil)
+	if err != nil {
+		return err
+	}
+	r.Header.Set("Authorization", "Bearer "+s.token)
+	answer, err := http.DefaultClient.Do(r)
+	if err != nil {
+		return unreachable(err)
+	}
+	defer answer.Body.Close()
+	if answer.StatusCode != http.StatusOK {
+		return problem(answer)
+	}
+	var e Event
+	for lines := bufio.NewScanner(answer.Body); lines.Scan(); {
+		name, value, _ := strings.Cut(lines.Text(), ": ")
+		switch name {
+		case "event":
+			e = Event{Type: value}
+		case "data":
+			if json.Unmarshal([]byte(value), &e) == nil {
+				f(e)
+			}
+		}
+	}
+	return unreachable(io.ErrUnexpectedEOF)
+}
+
+// SSH opens an SSH connection to a workspace through the service's HTTP address.
+func (s *Service) SSH(ctx context.Context, workspace string) (*ssh.Client, error) {
+	version, err := Answer[Version](s.GetVersion(ctx))
+	if err != nil {
+		return nil, err
+	}
+	hostKey, _, _, _, err := ssh.ParseAuthorizedKey([]byte(version.HostKey))
+	if err != nil {
+		return nil, fmt.Errorf("read the service's host key: %w", err)
+	}
+	address := "ws" + strings.TrimPrefix(s.URL, "http") + "/api/v1/workspaces/" + url.PathEscape(workspace) + "/ssh"
+	dialer := websocket.Dialer{ReadBufferSize: 32 << 10, WriteBufferSize: 32 << 10, Proxy: http.ProxyFromEnvironment}
+	socket, answer, err := dialer.DialContext(ctx, address, http.Header{"Authorization": {"Bearer " + s.token}})
+	if err != nil {
+		if answer != nil && answer.StatusCode != http.StatusSwitchingProtocols {
+			defer answer.Body.Close()
+			return nil, problem(answer)
+		}
+		return nil, unreachable(err)
+	}
+	config := &ssh.ClientConfig{User: workspace, HostKeyCallback: ssh.FixedHostKey(hostKey)}
+	config.Ciphers = []string{ssh.CipherAES128GCM}
+	conn, channels, requests, err := ssh.NewClientConn(wsconn.New(socket), s.URL, config)
+	if err != nil {
+		socket.Close()
+		return nil, fmt.Errorf("open SSH to %s: %w", workspace, err)
+	}
+	return ssh.NewClient(conn, channels, requests), nil
+}

@@ -1,0 +1,194 @@
+package definition
+
+import (
+	"encoding/json"
+	"fmt"
+	"reflect"
+	"slices"
+)
+
+// snippet is one source of properties: an entry of an image's metadata label, a
+// feature's metadata, or the definition itself.
+type snippet struct {
+	from string // as Command.From
+	Effective
+	commands map[string]json.RawMessage
+}
+
+// newSnippet types the properties that are checked already.
+func newSnippet(from string, v *Value) (*snippet, error) {
+	s := &snippet{from: from, commands: map[string]json.RawMessage{}}
+	rest := &Value{Kind: Object}
+	for _, m := range v.Members {
+		switch {
+		case m.Name == "initializeCommand" || slices.Contains(Lifecycle, m.Name):
+			s.commands[m.Name] = compact(m.Value)
+		case m.Name == "entrypoint" && m.Value.Kind == String:
+			s.Entrypoint = []string{m.Value.Str}
+		case m.Name == "workspaceMount" && m.Value.Str == "", m.Name == "$schema":
+		default:
+			rest.Members = append(rest.Members, m)
+		}
+	}
+	if err := json.Unmarshal(compact(rest), &s.Effective); err != nil {
+		return nil, fmt.Errorf("read properties of %s: %w", from, err)
+	}
+	return s, nil
+}
+
+// merge adds a snippet to what came before it (the standard's "Merge logic").
+func (e *Effective) merge(s *snippet) {
+	// The largest of each.
+	if h := s.HostRequirements; h != nil {
+		if e.HostRequirements == nil {
+			e.HostRequirements = &HostRequirements{}
+		}
+		e.HostRequirements.merge(h)
+	}
+	// True if any is.
+	e.Init = e.Init || s.Init
+	e.Privileged = e.Privileged || s.Privileged
+	// Unions without duplicates.
+	e.CapAdd = union(e.CapAdd, s.CapAdd)
+	e.SecurityOpt = union(e.SecurityOpt, s.SecurityOpt)
+	e.ForwardPorts = unionPorts(e.ForwardPorts, s.ForwardPorts)
+	// Lists of all.
+	e.Entrypoint = append(e.Entrypoint, s.Entrypoint...)
+	for _, m := range s.Mounts {
+		e.Mounts = slices.DeleteFunc(e.Mounts, func(old Mount) bool { return old.Target == m.Target })
+		e.Mounts = append(e.Mounts, m)
+	}
+	for name, command := range s.commands {
+		stage := e.stage(name)
+		*stage = append(*stage, Command{From: s.from, Command: command})
+	}
+	// By variable, by port: the last wins.
+	e.ContainerEnv = overlay(e.ContainerEnv, s.ContainerEnv)
+	e.RemoteEnv = overlay(e.RemoteEnv, s.RemoteEnv)
+	e.PortsAttributes = overlay(e.PortsAttributes, s.PortsAttributes)
+	e.Secrets = overlay(e.Secrets, s.Secrets)
+	if s.Customizations != nil {
+		merged, _ := mergeDeep(anyMap(e.Customizations), s.Customizations).(map[string]any)
+		e.Customizations = merged
+	}
+	// The last wins.
+	last(&e.WaitFor, s.WaitFor)
+	last(&e.ContainerUser, s.ContainerUser)
+	last(&e.RemoteUser, s.RemoteUser)
+	last(&e.UserEnvProbe, s.UserEnvProbe)
+	last(&e.OverrideCommand, s.OverrideCommand)
+	last(&e.ShutdownAction, s.ShutdownAction)
+	last(&e.UpdateRemoteUserUID, s.UpdateRemoteUserUID)
+	last(&e.OtherPortsAttributes, s.OtherPortsAttributes)
+	// Only a definition has these; a label cannot set them.
+	if s.from != fromDefinition {
+		return
+	}
+	e.Name, e.Image, e.Build = s.Name, s.Image, s.Build
+	e.DockerComposeFile, e.Service, e.RunServices = s.DockerComposeFile, s.Service, s.RunServices
+	e.WorkspaceFolder, e.WorkspaceMount = s.WorkspaceFolder, s.WorkspaceMount
+	e.RunArgs, e.AppPort = s.RunArgs, s.AppPort
+	e.Features, e.OverrideFeatureInstallOrder = s.Features, s.OverrideFeatureInstallOrder
+}
+
+func (h *HostRequirements) merge(other *HostRequirements) {
+	h.CPUs = max(h.CPUs, other.CPUs)
+	h.Memory = largerAmount(h.Memory, other.Memory)
+	h.Storage = largerAmount(h.Storage, other.Storage)
+	if gpuRank(other.GPU) >= gpuRank(h.GPU) {
+		h.GPU = other.GPU
+	}
+}
+
+// gpuRank orders the forms of `gpu` by how much they ask for.
+func gpuRank(gpu any) int {
+	switch x := gpu.(type) {
+	case string:
+		return 1
+	case bool:
+		if x {
+			return 2
+		}
+	case map[string]any:
+		return 3
+	}
+	return 0
+}
+
+func last[T comparable](to *T, value T) {
+	var zero T
+	if value != zero {
+		*to = value
+	}
+}
+
+func overlay[T any](base, over map[string]T) map[string]T {
+	if base == nil && over != nil {
+		base = map[string]T{}
+	}
+	for k, v := range over {
+		base[k] = v
+	}
+	return base
+}
+
+func union(a, b []string) []string {
+	for _, s := range b {
+		if !slices.Contains(a, s) {
+			a = append(a, s)
+		}
+	}
+	return a
+}
+
+func unionPorts(a, b []Port) []Port {
+	for _, p := range b {
+		if !slices.ContainsFunc(a, func(q Port) bool { return p.String() == q.String() }) {
+			a = append(a, p)
+		}
+	}
+	return a
+}
+
+func anyMap(m map[string]any) any {
+	if m == nil {
+		return nil
+	}
+	return m
+}
+
+// mergeDeep merges objects member by member, joins lists without duplicates, and takes
+// the later of anything else.
+func mergeDeep(a, b any) any {
+	switch y := b.(type) {
+	case map[string]any:
+		x, ok := a.(map[string]any)
+		if !ok {
+			return y
+		}
+		out := make(map[string]any, len(x)+len(y))
+		for k, v := range x {
+			out[k] = v
+		}
+		for k, v := range y {
+			if old, ok := out[k]; ok {
+				v = mergeDeep(old, v)
+			}
+			out[k] = v
+		}
+		return out
+	case []any:
+		x, ok := a.([]any)
+		if !ok {
+			return y
+		}
+		out := slices.Clone(x)
+		for _, v := range y {
+			if !slices.ContainsFunc(out, func(o any) bool { return reflect.DeepEqual(o, v) }) {
+				out = append(out, v)
+			}
+		}
+		return out
+	}
+	return b
+}

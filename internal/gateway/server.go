@@ -1,0 +1,231 @@
+// Package gateway is the service's SSH server. It knows who a person is by the key, which
+// workspace is meant by the user name, opens an SSH connection to that workspace's agent,
+// and splices channels and requests both ways without understanding them.
+package gateway
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"domicile/internal/agentlink"
+	"domicile/internal/records"
+)
+
+// handshakeLimit bounds the time until a person has proved who it is.
+const handshakeLimit = time.Minute
+
+// Directory is what the gateway asks about people and workspaces.
+type Directory interface {
+	KeyByFingerprint(ctx context.Context, fingerprint string) (records.Key, error)
+	WorkspaceByName(ctx context.Context, account int64, name string) (records.Workspace, error)
+	Workspaces(ctx context.Context, account int64) ([]records.Workspace, error)
+	Touch(ctx context.Context, id int64) error
+}
+
+// Reacher opens connections to agents.
+type Reacher interface {
+	Reach(ctx context.Context, w records.Workspace) (*agentlink.Link, error)
+}
+
+// Server is the gateway.
+type Server struct {
+	Directory Directory
+	Reacher   Reacher
+	HostKey   ssh.Signer
+	Log       *slog.Logger
+}
+
+// Serve serves connections until ctx ends.
+func (s *Server) Serve(ctx context.Context, listener net.Listener) error {
+	stop := context.AfterFunc(ctx, func() { listener.Close() })
+	defer stop()
+	var open sync.WaitGroup
+	defer open.Wait()
+	for {
+		conn, err := listener.Accept()
+		if ctx.Err() != nil {
+			return nil
+		}
+		if err != nil {
+			return fmt.Errorf("accept: %w", err)
+		}
+		open.Go(func() { s.serveKey(ctx, conn) })
+	}
+}
+
+const accountExtension = "account@domicile"
+
+// serveKey serves a connection whose person proves itself by a key.
+func (s *Server) serveKey(ctx context.Context, conn net.Conn) {
+	config := s.config()
+	config.PublicKeyCallback = func(meta ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
+		known, err := s.Directory.KeyByFingerprint(ctx, ssh.FingerprintSHA256(key))
+		if err != nil {
+			if !errors.Is(err, records.ErrNotFound) {
+				s.Log.Warn("look for a key", "error", err)
+			}
+			return nil, errors.New("no account has this key")
+		}
+		return &ssh.Permissions{Extensions: map[string]string{accountExtension: strconv.FormatInt(known.Account, 10)}}, nil
+	}
+	s.serve(ctx, conn, config, func(c *ssh.ServerConn) (records.Workspace, error) {
+		account, err := strconv.ParseInt(c.Permissions.Extensions[accountExtension], 10, 64)
+		if err != nil {
+			return records.Workspace{}, err
+		}
+		return s.find(ctx, account, c.User())
+	})
+}
+
+// ServeTunnel serves an SSH connection on a stream whose person is known already and
+// owns the workspace. The client may give any user name and no proof.
+func (s *Server) ServeTunnel(ctx context.Context, conn net.Conn, w records.Workspace) {
+	config := s.config()
+	config.NoClientAuth = true
+	s.serve(ctx, conn, config, func(*ssh.ServerConn) (records.Workspace, error) { return w, usable(w) })
+}
+
+func (s *Server) config() *ssh.ServerConfig {
+	config := &ssh.ServerConfig{ServerVersion: "SSH-2.0-Domicile"}
+	config.AddHostKey(s.HostKey)
+	return config
+}
+
+func (s *Server) serve(ctx context.Context, conn net.Conn, config *ssh.ServerConfig, find func(*ssh.ServerConn) (records.Workspace, error)) {
+	defer conn.Close()
+	stop := context.AfterFunc(ctx, func() { conn.Close() })
+	defer stop()
+	_ = conn.SetDeadline(time.Now().Add(handshakeLimit))
+	conn = chooseCiphers(conn, config)
+	c, channels, requests, err := ssh.NewServerConn(conn, config)
+	if err != nil {
+		s.Log.Debug("ssh handshake", "from", conn.RemoteAddr(), "error", err)
+		return
+	}
+	defer c.Close()
+	_ = conn.SetDeadline(time.Time{})
+	w, err := find(c)
+	var link *agentlink.Link
+	if err == nil {
+		link, err = s.Reacher.Reach(ctx, w)
+	}
+	if err != nil {
+		refuse(channels, requests, explain(err))
+		return
+	}
+	defer link.Close()
+	if err := s.Directory.Touch(ctx, w.ID); err != nil {
+		s.Log.Warn("note the use of a workspace", "error", err)
+	}
+	s.Log.Info("connected", "workspace", w.Name, "from", conn.RemoteAddr().String())
+	splice(side{c, channels, requests}, side{link.Conn, link.Channels, link.Requests})
+}
+
+// find finds the person's workspace and tells why it cannot be used.
+func (s *Server) find(ctx context.Context, account int64, name string) (records.Workspace, error) {
+	w, err := s.Directory.WorkspaceByName(ctx, account, name)
+	if !errors.Is(err, records.ErrNotFound) {
+		if err == nil {
+			err = usable(w)
+		}
+		return w, err
+	}
+	list, err := s.Directory.Workspaces(ctx, account)
+	if err != nil {
+		return w, err
+	}
+	names := make([]string, len(list))
+	for i, other := range list {
+		names[i] = other.Name
+	}
+	yours := "You have none yet."
+	if len(names) > 0 {
+		yours = "Yours: " + strings.Join(names, ", ") + "."
+	}
+	return w, sentence("You have no workspace %q. %s To make one: domicile provision -name %s SOURCE", name, yours, name)
+}
+
+// usable tells why a workspace cannot be connected to, and what to do.
+func usable(w records.Workspace) error {
+	switch w.State {
+	case records.Ready:
+		return nil
+	case records.Stopped:
+		return sentence("The workspace %s is stopped. To start it: domicile start %s", w.Name, w.Name)
+	case records.Failed:
+		return sentence("The workspace %s could not be made or started: %s\r\nWhat it printed: domicile log %s", w.Name, w.Reason, w.Name)
+	case records.Lost:
+		return sentence("The workspace %s cannot be reached: %s", w.Name, w.Reason)
+	}
+	return sentence("The workspace %s is %s. To watch it: domicile follow %s", w.Name, w.State, w.Name)
+}
+
+// refusal is an error that is meant for the person.
+type refusal struct{ text string }
+
+func (r refusal) Error() string { return r.text }
+
+func sentence(format string, args ...any) error { return refusal{fmt.Sprintf(format, args...)} }
+
+func explain(err error) string {
+	var r refusal
+	switch {
+	case errors.As(err, &r):
+		return r.text
+	case records.Unavailable(err):
+		return "Domicile's database does not answer just now. Try again in a moment."
+	}
+	return "The workspace cannot be reached: " + err.Error()
+}
+
+// refuse tells the reason to whatever the client opens first.
+func refuse(channels <-chan ssh.NewChannel, requests <-chan *ssh.Request, text string) {
+	go ssh.DiscardRequests(requests)
+	limit := time.After(handshakeLimit)
+	for {
+		select {
+		case c, ok := <-channels:
+			if !ok {
+				return
+			}
+			if c.ChannelType() != "session" {
+				_ = c.Reject(ssh.ConnectionFailed, text)
+				continue
+			}
+			tell(c, text)
+			return
+		case <-limit:
+			return
+		}
+	}
+}
+
+// tell answers a session's shell, command or subsystem with a sentence and exit status 255,
+// as SSH clients do where there is no connection.
+func tell(c ssh.NewChannel, text string) {
+	channel, requests, err := c.Accept()
+	if err != nil {
+		return
+	}
+	defer channel.Close()
+	for r := range requests {
+		begins := r.Type == "shell" || r.Type == "exec" || r.Type == "subsystem"
+		if r.WantReply {
+			_ = r.Reply(true, nil)
+		}
+		if begins {
+			fmt.Fprintf(channel.Stderr(), "%s\r\n", text)
+			_, _ = channel.SendRequest("exit-status", false, ssh.Marshal(struct{ Status uint32 }{255}))
+			return
+		}
+	}
+}

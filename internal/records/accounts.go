@@ -1,0 +1,126 @@
+package records
+
+import (
+	"context"
+	"time"
+)
+
+// Account is a person.
+type Account struct {
+	ID           int64
+	Name         string
+	PasswordHash string
+	Admin        bool
+	Created      time.Time
+}
+
+const accountColumns = "accounts.id, accounts.name, accounts.password_hash, accounts.admin, accounts.created"
+
+// AddAccount makes an account. A name that is in use is ErrTaken.
+func (q Queries) AddAccount(ctx context.Context, name, hash string, admin bool) (Account, error) {
+	a, err := one[Account](ctx, q.db, "INSERT INTO accounts (name, password_hash, admin) VALUES ($1, $2, $3) RETURNING "+accountColumns, name, hash, admin)
+	return a, taken(err)
+}
+
+// AddFirstAccount makes the administrator where there is no account yet, else ErrTaken.
+func (q Queries) AddFirstAccount(ctx context.Context, name, hash string) (Account, error) {
+	if _, err := q.db.Exec(ctx, "LOCK TABLE accounts IN SHARE ROW EXCLUSIVE MODE"); err != nil {
+		return Account{}, err
+	}
+	if n, err := q.CountAccounts(ctx); err != nil {
+		return Account{}, err
+	} else if n > 0 {
+		return Account{}, ErrTaken
+	}
+	return q.AddAccount(ctx, name, hash, true)
+}
+
+// CountAccounts counts the accounts.
+func (q Queries) CountAccounts(ctx context.Context) (n int, err error) {
+	err = q.db.QueryRow(ctx, "SELECT count(*) FROM accounts").Scan(&n)
+	return n, err
+}
+
+// AccountByName finds an account.
+func (q Queries) AccountByName(ctx context.Context, name string) (Account, error) {
+	return one[Account](ctx, q.db, "SELECT "+accountColumns+" FROM accounts WHERE name = $1", name)
+}
+
+// Accounts lists all accounts by name.
+func (q Queries) Accounts(ctx context.Context) ([]Account, error) {
+	return many[Account](ctx, q.db, "SELECT "+accountColumns+" FROM accounts ORDER BY name")
+}
+
+// Token is a token without its text.
+type Token struct {
+	ID       int64
+	Label    string
+	Created  time.Time
+	LastUsed *time.Time
+}
+
+// AddToken keeps the hash of a token.
+func (q Queries) AddToken(ctx context.Context, account int64, hash []byte, label string) error {
+	_, err := q.db.Exec(ctx, "INSERT INTO tokens (account, hash, label) VALUES ($1, $2, $3)", account, hash, label)
+	return err
+}
+
+// AccountByToken finds whose token it is. It notes the use once a minute at the most.
+func (q Queries) AccountByToken(ctx context.Context, hash []byte) (Account, error) {
+	a, err := one[Account](ctx, q.db, "SELECT "+accountColumns+" FROM tokens JOIN accounts ON accounts.id = tokens.account WHERE hash = $1", hash)
+	if err == nil {
+		_, err = q.db.Exec(ctx, "UPDATE tokens SET last_used = now() WHERE hash = $1 AND (last_used IS NULL OR last_used < now() - interval '1 minute')", hash)
+	}
+	return a, err
+}
+
+// Tokens lists an account's tokens.
+func (q Queries) Tokens(ctx context.Context, account int64) ([]Token, error) {
+	return many[Token](ctx, q.db, "SELECT id, label, created, last_used FROM tokens WHERE account = $1 ORDER BY id", account)
+}
+
+// RemoveToken removes one of the account's tokens.
+func (q Queries) RemoveToken(ctx context.Context, account, id int64) error {
+	return q.change(ctx, ErrNotFound, "DELETE FROM tokens WHERE account = $1 AND id = $2", account, id)
+}
+
+// RemoveTokenByHash ends the session of a token.
+func (q Queries) RemoveTokenByHash(ctx context.Context, hash []byte) error {
+	_, err := q.db.Exec(ctx, "DELETE FROM tokens WHERE hash = $1", hash)
+	return err
+}
+
+// Key is an SSH public key.
+type Key struct {
+	ID          int64
+	Account     int64
+	Fingerprint string // SHA256:…
+	Kind        string
+	PublicKey   []byte // in the wire format of RFC 4253
+	Comment     string
+	Created     time.Time
+}
+
+const keyColumns = "id, account, fingerprint, kind, public_key, comment, created"
+
+// AddKey keeps a key. One that an account has already is ErrTaken.
+func (q Queries) AddKey(ctx context.Context, k Key) (Key, error) {
+	k, err := one[Key](ctx, q.db, "INSERT INTO keys (account, fingerprint, kind, public_key, comment) VALUES ($1, $2, $3, $4, $5) RETURNING "+keyColumns,
+		k.Account, k.Fingerprint, k.Kind, k.PublicKey, k.Comment)
+	return k, taken(err)
+}
+
+// KeyByFingerprint finds a key, whoever's it is.
+func (q Queries) KeyByFingerprint(ctx context.Context, fingerprint string) (Key, error) {
+	return one[Key](ctx, q.db, "SELECT "+keyColumns+" FROM keys WHERE fingerprint = $1", fingerprint)
+}
+
+// Keys lists an account's keys.
+func (q Queries) Keys(ctx context.Context, account int64) ([]Key, error) {
+	return many[Key](ctx, q.db, "SELECT "+keyColumns+" FROM keys WHERE account = $1 ORDER BY id", account)
+}
+
+// RemoveKey removes one of the account's keys.
+func (q Queries) RemoveKey(ctx context.Context, account, id int64) error {
+	return q.change(ctx, ErrNotFound, "DELETE FROM keys WHERE account = $1 AND id = $2", account, id)
+}

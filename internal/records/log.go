@@ -1,0 +1,52 @@
+package records
+
+import (
+	"context"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// LogLine is a line of a run's log.
+type LogLine struct {
+	Run    int64
+	Number int64 // from 1 in each run
+	Step   int
+	At     time.Time
+	Text   string
+}
+
+// AddLog adds lines and tells of it.
+func (q Queries) AddLog(ctx context.Context, w Workspace, run int64, lines []LogLine) error {
+	rows := make([][]any, len(lines))
+	for i, l := range lines {
+		rows[i] = []any{run, l.Number, l.Step, l.At, l.Text}
+	}
+	copier, ok := q.db.(interface {
+		CopyFrom(context.Context, pgx.Identifier, []string, pgx.CopyFromSource) (int64, error)
+	})
+	if !ok {
+		panic("records: neither pool nor transaction")
+	}
+	if _, err := copier.CopyFrom(ctx, pgx.Identifier{"log"}, []string{"run", "number", "step", "at", "text"}, pgx.CopyFromRows(rows)); err != nil {
+		return err
+	}
+	return q.notify(ctx, Event{Type: "log", Account: w.Account, Workspace: w.Name, Run: run})
+}
+
+// LastLogNumber is the number of a run's last line, 0 where it has none.
+func (q Queries) LastLogNumber(ctx context.Context, run int64) (n int64, err error) {
+	err = q.db.QueryRow(ctx, "SELECT coalesce(max(number), 0) FROM log WHERE run = $1", run).Scan(&n)
+	return n, err
+}
+
+// DropLog removes the lines of a step that is come back to; they are read again from the agent.
+func (q Queries) DropLog(ctx context.Context, run int64, step int) error {
+	_, err := q.db.Exec(ctx, "DELETE FROM log WHERE run = $1 AND step = $2", run, step)
+	return err
+}
+
+// Log gives lines after a number; step -1 means of all steps.
+func (q Queries) Log(ctx context.Context, run, after int64, step, limit int) ([]LogLine, error) {
+	return many[LogLine](ctx, q.db, "SELECT run, number, step, at, text FROM log WHERE run = $1 AND number > $2 AND ($3 < 0 OR step = $3) ORDER BY number LIMIT $4", run, after, step, limit)
+}

@@ -1,0 +1,187 @@
+// Package records keeps what Domicile must not forget in PostgreSQL: accounts, keys,
+// workspaces, runs with their steps and logs. It decides nothing; it stores, finds, and
+// tells other instances of the service what changed.
+package records
+
+import (
+	"context"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/jackc/pgx/v5/stdlib"
+	"github.com/pressly/goose/v3"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivermigrate"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// What the caller may want to tell apart.
+var (
+	ErrNotFound = errors.New("not found")
+	ErrTaken    = errors.New("taken")
+	ErrBusy     = errors.New("a run is under way")
+	ErrLost     = errors.New("the lease is another instance's")
+)
+
+// database is a pool or a transaction.
+type database interface {
+	Exec(ctx context.Context, sql string, args ...any) (pgconn.CommandTag, error)
+	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
+	QueryRow(ctx context.Context, sql string, args ...any) pgx.Row
+}
+
+// Queries are the questions that can be asked, in a transaction or outside.
+type Queries struct{ db database }
+
+// Store is the database.
+type Store struct {
+	Queries
+	Pool *pgxpool.Pool
+}
+
+// Open connects and brings the schema up to date.
+func Open(ctx context.Context, url string) (*Store, error) {
+	config, err := pgxpool.ParseConfig(url)
+	if err != nil {
+		return nil, fmt.Errorf("read the database's address: %w", err)
+	}
+	// A statement's plan that was prepared before a migration by another instance would
+	// fail once; describing is cheap beside what the service waits for.
+	config.ConnConfig.DefaultQueryExecMode = pgx.QueryExecModeCacheDescribe
+	config.MaxConns = max(config.MaxConns, 16)
+	config.ConnConfig.ConnectTimeout = 5 * time.Second
+	pool, err := pgxpool.NewWithConfig(ctx, config)
+	if err != nil {
+		return nil, fmt.Errorf("open the database: %w", err)
+	}
+	if err := migrate(ctx, pool); err != nil {
+		pool.Close()
+		return nil, err
+	}
+	return &Store{Queries{pool}, pool}, nil
+}
+
+// migrate runs under a lock: several instances may start at once.
+func migrate(ctx context.Context, pool *pgxpool.Pool) error {
+	lock, err := pool.Acquire(ctx)
+	if err != nil {
+		return fmt.Errorf("connect to the database: %w", err)
+	}
+	defer lock.Release()
+	const number = 4380
+	if _, err := lock.Exec(ctx, "SELECT pg_advisory_lock($1)", number); err != nil {
+		return fmt.Errorf("lock the schema: %w", err)
+	}
+	defer func() {
+		_, _ = lock.Exec(context.WithoutCancel(ctx), "SELECT pg_advisory_unlock($1)", number)
+	}()
+	db := stdlib.OpenDBFromPool(pool)
+	defer db.Close()
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	provider, err := goose.NewProvider(goose.DialectPostgres, db, files)
+	if err != nil {
+		return fmt.Errorf("read migrations: %w", err)
+	}
+	if _, err := provider.Up(ctx); err != nil {
+		return fmt.Errorf("migrate the schema: %w", err)
+	}
+	queue, err := rivermigrate.New(riverpgxv5.New(pool), nil)
+	if err != nil {
+		return fmt.Errorf("read the queue's migrations: %w", err)
+	}
+	if _, err := queue.Migrate(ctx, rivermigrate.DirectionUp, nil); err != nil {
+		return fmt.Errorf("migrate the queue's schema: %w", err)
+	}
+	return nil
+}
+
+// Close closes the database.
+func (s *Store) Close() { s.Pool.Close() }
+
+// InTx calls f in a transaction that is committed when f returns nil.
+func (s *Store) InTx(ctx context.Context, f func(q Queries, tx pgx.Tx) error) error {
+	return pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error { return f(Queries{tx}, tx) })
+}
+
+// Unavailable tells whether an error means that the database cannot be reached or is
+// stopping, rather than that the question was wrong.
+func Unavailable(err error) bool {
+	var connect *pgconn.ConnectError
+	var network net.Error
+	var answer *pgconn.PgError
+	switch {
+	case err == nil:
+		return false
+	case errors.As(err, &answer):
+		return strings.HasPrefix(answer.Code, "57P") || strings.HasPrefix(answer.Code, "08") || answer.Code == "53300"
+	case errors.As(err, &connect), errors.As(err, &network), pgconn.SafeToRetry(err):
+		return true
+	}
+	return strings.Contains(err.Error(), "conn closed") || strings.Contains(err.Error(), "unexpected EOF") || strings.Contains(err.Error(), "failed to connect")
+}
+
+// one reads a single row; none is ErrNotFound.
+func one[T any](ctx context.Context, db database, sql string, args ...any) (T, error) {
+	rows, err := db.Query(ctx, sql, args...)
+	if err != nil {
+		var zero T
+		return zero, err
+	}
+	v, err := pgx.CollectExactlyOneRow(rows, pgx.RowToStructByName[T])
+	if errors.Is(err, pgx.ErrNoRows) {
+		err = ErrNotFound
+	}
+	return v, err
+}
+
+func many[T any](ctx context.Context, db database, sql string, args ...any) ([]T, error) {
+	rows, err := db.Query(ctx, sql, args...)
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, pgx.RowToStructByName[T])
+}
+
+// change runs a statement that must meet exactly what it names.
+func (q Queries) change(ctx context.Context, missing error, sql string, args ...any) error {
+	tag, err := q.db.Exec(ctx, sql, args...)
+	if err == nil && tag.RowsAffected() == 0 {
+		return missing
+	}
+	return err
+}
+
+// taken turns a violated uniqueness into ErrTaken.
+func taken(err error) error {
+	var answer *pgconn.PgError
+	if errors.As(err, &answer) && answer.Code == "23505" {
+		if answer.ConstraintName == "runs_unfinished" {
+			return ErrBusy
+		}
+		return ErrTaken
+	}
+	return err
+}
+
+// Installation returns the name that labels this installation's objects; the first call
+// settles it.
+func (q Queries) Installation(ctx context.Context, fresh string) (name string, err error) {
+	if _, err = q.db.Exec(ctx, "INSERT INTO installation (name) VALUES ($1) ON CONFLICT DO NOTHING", fresh); err != nil {
+		return "", err
+	}
+	err = q.db.QueryRow(ctx, "SELECT name FROM installation").Scan(&name)
+	return name, err
+}

@@ -1,0 +1,177 @@
+package records
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+)
+
+// The states of a workspace.
+const (
+	Waiting  = "waiting"
+	Making   = "making"
+	Starting = "starting"
+	Ready    = "ready"
+	Stopping = "stopping"
+	Stopped  = "stopped"
+	Failed   = "failed"
+	Removing = "removing"
+	Lost     = "lost"
+)
+
+// What a person asked for last.
+const (
+	WantRunning = "running"
+	WantStopped = "stopped"
+	WantRemoved = "removed"
+)
+
+// Workspace is a place to work.
+type Workspace struct {
+	ID       int64
+	Account  int64
+	Name     string
+	Source   string
+	Ref      string
+	File     string
+	Site     string
+	State    string
+	Reason   string
+	Wanted   string
+	Commit   string
+	Plan     json.RawMessage // plan.Plan, or nil
+	Session  json.RawMessage // wire.Session, or nil
+	UID      *int
+	Created  time.Time
+	LastUsed time.Time
+}
+
+// SiteID is what the workspace is called at its site.
+func (w Workspace) SiteID() string { return fmt.Sprintf("w%d", w.ID) }
+
+const workspaceColumns = "id, account, name, source, ref, file, site, state, reason, wanted, commit, plan, session, uid, created, last_used"
+
+// AddWorkspace makes a record. A name that the account uses already is ErrTaken.
+func (q Queries) AddWorkspace(ctx context.Context, w Workspace) (Workspace, error) {
+	w, err := one[Workspace](ctx, q.db, "INSERT INTO workspaces (account, name, source, ref, file, site, state, wanted) VALUES ($1, $2, $3, $4, $5, $6, $7, $8) ON CONFLICT DO NOTHING RETURNING "+workspaceColumns,
+		w.Account, w.Name, w.Source, w.Ref, w.File, w.Site, w.State, w.Wanted)
+	if err == ErrNotFound {
+		err = ErrTaken
+	}
+	return w, err
+}
+
+// WorkspaceByName finds an account's workspace.
+func (q Queries) WorkspaceByName(ctx context.Context, account int64, name string) (Workspace, error) {
+	return one[Workspace](ctx, q.db, "SELECT "+workspaceColumns+" FROM workspaces WHERE account = $1 AND name = $2", account, name)
+}
+
+// LockWorkspace finds a workspace and keeps it from being changed until the transaction ends.
+func (q Queries) LockWorkspace(ctx context.Context, account int64, name string) (Workspace, error) {
+	return one[Workspace](ctx, q.db, "SELECT "+workspaceColumns+" FROM workspaces WHERE account = $1 AND name = $2 FOR UPDATE", account, name)
+}
+
+// Workspace finds a workspace by its id.
+func (q Queries) Workspace(ctx context.Context, id int64) (Workspace, error) {
+	return one[Workspace](ctx, q.db, "SELECT "+workspaceColumns+" FROM workspaces WHERE id = $1", id)
+}
+
+// Workspaces lists an account's workspaces, newest use first.
+func (q Queries) Workspaces(ctx context.Context, account int64) ([]Workspace, error) {
+	return many[Workspace](ctx, q.db, "SELECT "+workspaceColumns+" FROM workspaces WHERE account = $1 ORDER BY last_used DESC, id DESC", account)
+}
+
+// WorkspacesAt lists all workspaces of a site.
+func (q Queries) WorkspacesAt(ctx context.Context, site string) ([]Workspace, error) {
+	return many[Workspace](ctx, q.db, "SELECT "+workspaceColumns+" FROM workspaces WHERE site = $1 ORDER BY id", site)
+}
+
+// SetWorkspaceState sets the state and tells of it.
+func (q Queries) SetWorkspaceState(ctx context.Context, w Workspace, state, reason string) error {
+	if _, err := q.db.Exec(ctx, "UPDATE workspaces SET state = $2, reason = $3 WHERE id = $1", w.ID, state, reason); err != nil {
+		return err
+	}
+	return q.notify(ctx, Event{Type: "workspace", Account: w.Account, Workspace: w.Name, State: state})
+}
+
+// SetWanted notes what the person asked for.
+func (q Queries) SetWanted(ctx context.Context, id int64, wanted string) error {
+	return q.change(ctx, ErrNotFound, "UPDATE workspaces SET wanted = $2, last_used = now() WHERE id = $1", id, wanted)
+}
+
+// SetSource changes what a workspace that is not made yet is made from.
+func (q Queries) SetSource(ctx context.Context, id int64, ref, file string) error {
+	return q.change(ctx, ErrNotFound, "UPDATE workspaces SET ref = $2, file = $3 WHERE id = $1", id, ref, file)
+}
+
+// SetPlan keeps the plan of a workspace and the commit it is for.
+func (q Queries) SetPlan(ctx context.Context, id int64, commit string, plan json.RawMessage) error {
+	return q.change(ctx, ErrNotFound, "UPDATE workspaces SET commit = $2, plan = $3 WHERE id = $1", id, commit, plan)
+}
+
+// SetSession keeps what the agent was told and what it made of it.
+func (q Queries) SetSession(ctx context.Context, id int64, session json.RawMessage, uid int) error {
+	return q.change(ctx, ErrNotFound, "UPDATE workspaces SET session = $2, uid = $3 WHERE id = $1", id, session, uid)
+}
+
+// Touch notes that a workspace was used.
+func (q Queries) Touch(ctx context.Context, id int64) error {
+	_, err := q.db.Exec(ctx, "UPDATE workspaces SET last_used = now() WHERE id = $1", id)
+	return err
+}
+
+// RemoveWorkspace removes the record with all its runs and logs, and tells of it.
+func (q Queries) RemoveWorkspace(ctx context.Context, w Workspace) error {
+	if _, err := q.db.Exec(ctx, "DELETE FROM workspaces WHERE id = $1", w.ID); err != nil {
+		return err
+	}
+	return q.notify(ctx, Event{Type: "workspace", Account: w.Account, Workspace: w.Name, State: "removed"})
+}
+
+// Done is a step's work that need not be done again while the digest is the same.
+type Done struct {
+	Step   string
+	Digest string
+	Result json.RawMessage
+}
+
+// DoneSteps lists what is done for a workspace, by step.
+func (q Queries) DoneSteps(ctx context.Context, workspace int64) (map[string]Done, error) {
+	list, err := many[Done](ctx, q.db, "SELECT step, digest, result FROM done WHERE workspace = $1", workspace)
+	if err != nil {
+		return nil, err
+	}
+	m := make(map[string]Done, len(list))
+	for _, d := range list {
+		m[d.Step] = d
+	}
+	return m, nil
+}
+
+// SetDone notes that a step's work is done.
+func (q Queries) SetDone(ctx context.Context, workspace int64, d Done) error {
+	_, err := q.db.Exec(ctx, `INSERT INTO done (workspace, step, digest, result) VALUES ($1, $2, $3, $4)
+		ON CONFLICT (workspace, step) DO UPDATE SET digest = excluded.digest, result = excluded.result`, workspace, d.Step, d.Digest, d.Result)
+	return err
+}
+
+// DropDone forgets that steps are done: what they made is gone.
+func (q Queries) DropDone(ctx context.Context, workspace int64, steps ...string) error {
+	_, err := q.db.Exec(ctx, "DELETE FROM done WHERE workspace = $1 AND step = ANY($2)", workspace, steps)
+	return err
+}
+
+// CountWorkspaces counts all workspaces by state.
+func (q Queries) CountWorkspaces(ctx context.Context) (map[string]int, error) {
+	type row struct {
+		State string
+		Count int
+	}
+	list, err := many[row](ctx, q.db, "SELECT state, count(*)::int AS count FROM workspaces GROUP BY state")
+	counts := map[string]int{}
+	for _, r := range list {
+		counts[r.State] = r.Count
+	}
+	return counts, err
+}

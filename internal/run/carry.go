@@ -1,0 +1,247 @@
+package run
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"domicile/internal/fault"
+	"domicile/internal/plan"
+	"domicile/internal/records"
+	"domicile/internal/site"
+)
+
+const (
+	renewEvery = 5 * time.Second
+	maxPause   = 15 * time.Second
+)
+
+// carriage is one worker's carrying-out of one run.
+type carriage struct {
+	*Runner
+	run       records.Run
+	workspace records.Workspace
+	site      site.Site
+	steps     []records.Step
+	made      made
+	log       *logSink
+}
+
+// carry takes the run's lease and carries out what is not done yet.
+func (r *Runner) carry(ctx context.Context, id int64) {
+	taken, err := r.o.Store.TakeRun(ctx, id, r.instance.ID)
+	if errors.Is(err, records.ErrLost) {
+		return // done already, or another one carries it out
+	}
+	if err != nil {
+		r.o.Log.Warn("take a run", "run", id, "error", err) // it is found again by takeOver
+		return
+	}
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	go r.renew(ctx, taken, cancel)
+	c := &carriage{Runner: r, run: taken}
+	err = c.load(ctx)
+	if err == nil {
+		err = c.carryOut(ctx)
+	}
+	if c.log != nil {
+		c.log.Close()
+	}
+	switch {
+	case err == nil:
+	case errors.Is(err, records.ErrLost) || errors.Is(context.Cause(ctx), records.ErrLost):
+		r.o.Log.Info("a run was taken away", "run", id)
+	default:
+		// The service stops, or the database is gone: let another one go on.
+		r.o.Log.Warn("a run was interrupted; it goes on later", "run", id, "error", err)
+		release, done := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+		defer done()
+		if err := r.o.Store.ReleaseRun(release, taken); err != nil {
+			r.o.Log.Warn("release a run", "run", id, "error", err)
+		}
+	}
+}
+
+// renew keeps the lease, and ends the work when the lease is another's.
+func (r *Runner) renew(ctx context.Context, run records.Run, cancel context.CancelCauseFunc) {
+	for {
+		pause(ctx, renewEvery)
+		if ctx.Err() != nil {
+			return
+		}
+		if err := r.o.Store.RenewRun(ctx, run.ID, r.instance.ID); errors.Is(err, records.ErrLost) {
+			cancel(records.ErrLost)
+			return
+		}
+	}
+}
+
+// load reads the workspace and the steps, and what the done ones among them made.
+func (c *carriage) load(ctx context.Context) (err error) {
+	db := c.o.Store
+	if c.workspace, err = db.Workspace(ctx, c.run.Workspace); err != nil {
+		return err
+	}
+	if c.steps, err = db.Steps(ctx, c.run.ID); err != nil {
+		return err
+	}
+	if c.site = c.o.Sites[c.workspace.Site]; c.site == nil {
+		return fmt.Errorf("the service has no site %q", c.workspace.Site)
+	}
+	if c.log, err = newLogSink(ctx, db, c.workspace, c.run.ID, c.o.Log); err != nil {
+		return err
+	}
+	for _, s := range c.steps {
+		if s.State == records.DoneWell || s.State == records.Skipped {
+			if err := c.made.restore(s); err != nil {
+				return err
+			}
+		}
+	}
+	if c.run.Kind != records.KindProvision || len(c.workspace.Plan) > 0 {
+		c.made.plan, err = planOf(c.workspace)
+		if c.run.Kind == records.KindRemove || c.run.Kind == records.KindStop {
+			err = nil // they need no plan
+		}
+	}
+	return err
+}
+
+func planOf(w records.Workspace) (*plan.Plan, error) {
+	if len(w.Plan) == 0 {
+		return nil, fault.New("never-made", "provision it again: domicile provision -name "+w.Name+" "+w.Source, "the workspace %s was never made", w.Name)
+	}
+	p := &plan.Plan{}
+	if err := json.Unmarshal(w.Plan, p); err != nil {
+		return nil, fmt.Errorf("read the plan of %s: %w", w.Name, err)
+	}
+	return p, nil
+}
+
+// carryOut goes through the steps. A step that fails ends the run, which is no error here.
+func (c *carriage) carryOut(ctx context.Context) error {
+	if c.run.Kind == records.KindProvision && c.workspace.State != records.Ready {
+		if err := c.setState(ctx, records.Making, ""); err != nil {
+			return err
+		}
+	}
+	for i := 0; i < len(c.steps); i++ { // the plan step adds to them
+		s := &c.steps[i]
+		if s.State == records.DoneWell || s.State == records.Skipped {
+			continue
+		}
+		stepErr, err := c.carryStep(ctx, s)
+		if err != nil {
+			return err
+		}
+		if stepErr != nil {
+			return c.fail(ctx, s, stepErr)
+		}
+	}
+	if c.run.Kind == records.KindRemove {
+		return c.keep(ctx, func() error { return c.o.Store.RemoveWorkspace(ctx, c.workspace) })
+	}
+	return c.keep(ctx, func() error { return c.o.Store.EndRun(ctx, c.workspace, c.run, records.DoneWell, "") })
+}
+
+// carryStep carries one step out, again and again while its fault may pass. The first
+// error is the step's own, the second one keeps the run from going on now.
+func (c *carriage) carryStep(ctx context.Context, s *records.Step) (stepErr, err error) {
+	again := s.State == records.Running // an earlier worker did not get to its end
+	now := time.Now()
+	if again {
+		if err := c.log.restart(ctx, s.Position); err != nil {
+			return nil, err
+		}
+	} else {
+		s.Started = &now
+	}
+	for try := 1; ; try++ {
+		s.State, s.Attempts = records.Running, s.Attempts+1
+		if err := c.setStep(ctx, s); err != nil {
+			return nil, err
+		}
+		c.log.begin(s.Position)
+		skipped, result, stepErr := c.do(ctx, s)
+		c.log.flush(ctx)
+		if ctx.Err() != nil {
+			return nil, context.Cause(ctx)
+		}
+		if stepErr == nil {
+			return nil, c.endStep(ctx, s, skipped, result)
+		}
+		if !fault.IsTransient(stepErr) || try >= c.o.Tries {
+			return stepErr, nil
+		}
+		wait := min(c.o.Pause<<(try-1), maxPause)
+		s.Reason = fmt.Sprintf("tried again: %v", stepErr)
+		c.log.say(fmt.Sprintf("%v; trying again in %s (%d of %d)", stepErr, wait, try+1, c.o.Tries))
+		c.log.flush(ctx)
+		pause(ctx, wait)
+	}
+}
+
+func (c *carriage) endStep(ctx context.Context, s *records.Step, skipped bool, result any) error {
+	b, err := json.Marshal(result)
+	if err != nil {
+		return fmt.Errorf("keep the result of %s: %w", s.Name, err)
+	}
+	now := time.Now()
+	s.State, s.Result, s.Ended = records.DoneWell, b, &now
+	if skipped {
+		s.State = records.Skipped
+	}
+	return c.setStep(ctx, s)
+}
+
+// fail writes down that a step failed, and with it the run and the workspace. One that
+// is ready already stays ready, with the reason beside it.
+func (c *carriage) fail(ctx context.Context, s *records.Step, stepErr error) error {
+	now := time.Now()
+	s.State, s.Reason, s.Ended = records.Failed, reasonOf(stepErr), &now
+	if err := c.setStep(ctx, s); err != nil {
+		return err
+	}
+	state, reason := records.Failed, s.Title+": "+s.Reason
+	if c.workspace.State == records.Ready {
+		state = records.Ready
+	}
+	if err := c.setState(ctx, state, reason); err != nil {
+		return err
+	}
+	return c.keep(ctx, func() error { return c.o.Store.EndRun(ctx, c.workspace, c.run, records.Failed, reason) })
+}
+
+func reasonOf(err error) string {
+	if remedy := fault.Remedy(err); remedy != "" {
+		return err.Error() + ". To mend it: " + remedy
+	}
+	return err.Error()
+}
+
+func (c *carriage) setStep(ctx context.Context, s *records.Step) error {
+	return c.keep(ctx, func() error { return c.o.Store.SetStep(ctx, c.workspace, c.run, *s) })
+}
+
+func (c *carriage) setState(ctx context.Context, state, reason string) error {
+	c.workspace.State, c.workspace.Reason = state, reason
+	return c.keep(ctx, func() error { return c.o.Store.SetWorkspaceState(ctx, c.workspace, state, reason) })
+}
+
+// keepFor is how long writing is tried while the database is gone.
+const keepFor = 2 * time.Minute
+
+// keep writes to the records, and waits for a database that is gone for a while.
+func (c *carriage) keep(ctx context.Context, write func() error) error {
+	limit := time.Now().Add(keepFor)
+	for {
+		err := write()
+		if err == nil || !records.Unavailable(err) || time.Now().After(limit) || ctx.Err() != nil {
+			return err
+		}
+		pause(ctx, 200*time.Millisecond)
+	}
+}

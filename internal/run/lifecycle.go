@@ -1,0 +1,99 @@
+package run
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"sync"
+
+	"domicile/internal/agent/wire"
+	"domicile/internal/agentlink"
+	"domicile/internal/definition"
+	"domicile/internal/fault"
+	"domicile/internal/records"
+)
+
+// lifecycle runs the commands of a stage in order; the parts of an object at the same
+// time. Each is a task of the agent's under a key of this run, so that a worker that
+// takes the run over attaches to what runs already instead of running it twice.
+func (c *carriage) lifecycle(ctx context.Context, id string, s *records.Step) error {
+	link, err := c.reach(ctx, id)
+	if err != nil {
+		return err
+	}
+	defer link.Close()
+	for i, command := range c.commands(s.Name) {
+		parts, err := command.Parts()
+		if err != nil {
+			return err
+		}
+		errs := make([]error, len(parts))
+		var all sync.WaitGroup
+		for j, part := range parts {
+			all.Go(func() {
+				key := fmt.Sprintf("run-%d/step-%d/%d/%d", c.run.ID, s.Position, i, j)
+				errs[j] = c.part(ctx, link, s.Name, key, command.From, part)
+			})
+		}
+		all.Wait()
+		if err := errors.Join(errs...); err != nil {
+			return firstOf(errs)
+		}
+	}
+	return nil
+}
+
+func firstOf(errs []error) error {
+	for _, err := range errs {
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (c *carriage) commands(stage string) []definition.Command {
+	for _, s := range c.made.plan.Steps {
+		if s.Name == stage {
+			return s.Commands
+		}
+	}
+	return nil
+}
+
+func (c *carriage) part(ctx context.Context, link *agentlink.Link, stage, key, from string, part definition.Part) error {
+	shown, prefix := part.Shell, ""
+	if part.Args != nil {
+		shown = strings.Join(part.Args, " ")
+	}
+	if part.Name != "" {
+		prefix = part.Name + ": "
+	}
+	if from != "definition" {
+		shown += "   (from " + from + ")"
+	}
+	c.log.say(prefix + "$ " + shown)
+	out := c.log.writer(prefix)
+	err := link.Task(ctx, wire.TaskRequest{Key: key, Shell: part.Shell, Args: part.Args}, out)
+	_ = out.(io.Closer).Close() // writes the last line, if it has no end
+	var exit *agentlink.ExitError
+	if !errors.As(err, &exit) {
+		return err
+	}
+	what := stage
+	if part.Name != "" {
+		what += " (" + part.Name + ")"
+	}
+	return fault.Wrap(exit, "command-failed", "correct the command in the definition, or what it needs; then provision again: it goes on from here",
+		"%s failed: %s", what, firstLine(shown))
+}
+
+func firstLine(s string) string {
+	line, rest, _ := strings.Cut(s, "\n")
+	if rest != "" {
+		line += " …"
+	}
+	return line
+}

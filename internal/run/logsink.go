@@ -1,0 +1,194 @@
+package run
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"log/slog"
+	"strings"
+	"sync"
+	"time"
+	"unicode/utf8"
+
+	"domicile/internal/records"
+)
+
+// What is kept of a step's output: its beginning and its end. A command that prints
+// hundreds of megabytes must not fill the database.
+const (
+	keepFirst  = 10000 // lines
+	keepLast   = 500   // lines
+	maxLine    = 4096  // bytes; longer ones are broken
+	flushEvery = 100 * time.Millisecond
+)
+
+// logSink collects the lines of a run's steps and writes them in batches.
+type logSink struct {
+	store     *records.Store
+	workspace records.Workspace
+	run       int64
+	log       *slog.Logger
+
+	mu      sync.Mutex
+	step    int
+	number  int64
+	pending []records.LogLine
+	kept    int               // lines of this step that were or will be written
+	last    []records.LogLine // beyond keepFirst: the newest, not written yet
+	dropped int
+
+	stop context.CancelFunc
+	done chan struct{}
+}
+
+func newLogSink(ctx context.Context, store *records.Store, w records.Workspace, run int64, log *slog.Logger) (*logSink, error) {
+	number, err := store.LastLogNumber(ctx, run)
+	if err != nil {
+		return nil, err
+	}
+	ctx, stop := context.WithCancel(ctx)
+	s := &logSink{store: store, workspace: w, run: run, log: log, number: number, stop: stop, done: make(chan struct{})}
+	go func() {
+		defer close(s.done)
+		for ctx.Err() == nil {
+			pause(ctx, flushEvery)
+			s.write(ctx)
+		}
+	}()
+	return s, nil
+}
+
+// restart forgets the lines of a step that an earlier worker did not get to the end of:
+// its output is read again from its beginning.
+func (s *logSink) restart(ctx context.Context, step int) error {
+	return s.store.DropLog(ctx, s.run, step)
+}
+
+// begin says which step the lines that follow belong to.
+func (s *logSink) begin(step int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.step, s.kept, s.dropped, s.last = step, 0, 0, nil
+}
+
+// say adds a line.
+func (s *logSink) say(text string) {
+	text = strings.ToValidUTF8(strings.ReplaceAll(text, "\x00", ""), "\uFFFD")
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, line := range strings.Split(text, "\n") {
+		s.add(line)
+	}
+}
+
+func (s *logSink) add(text string) {
+	l := records.LogLine{Step: s.step, At: time.Now(), Text: text}
+	if s.kept < keepFirst {
+		s.kept++
+		s.queue(l)
+		return
+	}
+	if len(s.last) == keepLast {
+		s.last = s.last[1:]
+		s.dropped++
+	}
+	s.last = append(s.last, l)
+}
+
+func (s *logSink) queue(l records.LogLine) {
+	s.number++
+	l.Number = s.number
+	s.pending = append(s.pending, l)
+}
+
+// flush writes all lines there are, the end of a long output too.
+func (s *logSink) flush(ctx context.Context) {
+	s.mu.Lock()
+	if s.dropped > 0 {
+		s.queue(records.LogLine{Step: s.step, At: time.Now(), Text: fmt.Sprintf("… %d lines left out …", s.dropped)})
+	}
+	for _, l := range s.last {
+		s.queue(l)
+	}
+	s.last, s.dropped = nil, 0
+	s.mu.Unlock()
+	s.write(ctx)
+}
+
+// write writes the pending lines. Where that fails they stay pending.
+func (s *logSink) write(ctx context.Context) {
+	s.mu.Lock()
+	lines := s.pending
+	s.pending = nil
+	s.mu.Unlock()
+	if len(lines) == 0 {
+		return
+	}
+	if err := s.store.AddLog(ctx, s.workspace, s.run, lines); err != nil {
+		if ctx.Err() == nil {
+			s.log.Warn("write log lines", "run", s.run, "error", err)
+		}
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.pending = append(lines, s.pending...)
+	}
+}
+
+// Close writes what is left.
+func (s *logSink) Close() {
+	s.stop()
+	<-s.done
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	s.flush(ctx)
+}
+
+// writer makes lines of a program's output, each with a prefix.
+func (s *logSink) writer(prefix string) io.Writer { return &lineWriter{sink: s, prefix: prefix} }
+
+type lineWriter struct {
+	sink   *logSink
+	prefix string
+	rest   []byte
+}
+
+func (w *lineWriter) Write(p []byte) (int, error) {
+	n := len(p)
+	for len(p) > 0 {
+		i := bytes.IndexByte(p, '\n')
+		if i < 0 {
+			w.rest = append(w.rest, p...)
+			break
+		}
+		w.line(append(w.rest, p[:i]...))
+		w.rest, p = nil, p[i+1:]
+	}
+	for len(w.rest) > maxLine {
+		cut := maxLine
+		for cut > maxLine-utf8.UTFMax && !utf8.RuneStart(w.rest[cut]) {
+			cut--
+		}
+		w.line(w.rest[:cut])
+		w.rest = append([]byte(nil), w.rest[cut:]...)
+	}
+	return n, nil
+}
+
+// line shows what a terminal would: of a line that was written over, the last version.
+func (w *lineWriter) line(b []byte) {
+	text := strings.TrimRight(string(b), "\r")
+	if i := strings.LastIndexByte(text, '\r'); i >= 0 {
+		text = text[i+1:]
+	}
+	w.sink.say(w.prefix + text)
+}
+
+// Close writes a last line that has no end.
+func (w *lineWriter) Close() error {
+	if len(w.rest) > 0 {
+		w.line(w.rest)
+		w.rest = nil
+	}
+	return nil
+}

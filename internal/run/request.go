@@ -1,0 +1,193 @@
+package run
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"regexp"
+	"strings"
+
+	"github.com/jackc/pgx/v5"
+
+	"domicile/internal/fault"
+	"domicile/internal/plan"
+	"domicile/internal/records"
+	"domicile/internal/source"
+)
+
+// Request is what a person asks for.
+type Request struct {
+	Account int64
+	Source  string
+	Ref     string
+	Name    string // empty: the repository's name
+	File    string // the definition, where there are several
+	Site    string
+}
+
+var (
+	nameForm = regexp.MustCompile(`^[a-z][a-z0-9]*(-[a-z0-9]+)*$`)
+	notName  = regexp.MustCompile(`[^a-z0-9]+`)
+)
+
+const maxName = 40
+
+// CheckName refuses what cannot be a workspace's name: it is a host name and the user's
+// name of an SSH address.
+func CheckName(name string) error {
+	if len(name) > maxName || !nameForm.MatchString(name) {
+		return fault.New("bad-name", fmt.Sprintf("use lower-case letters, digits and single hyphens, a letter first, at most %d characters", maxName),
+			"%q cannot be a workspace's name", name)
+	}
+	return nil
+}
+
+// suggestName makes a name from the repository's.
+func suggestName(a source.Address) string {
+	name := strings.Trim(notName.ReplaceAllString(strings.ToLower(a.Name()), "-"), "-")
+	if len(name) > maxName {
+		name = strings.Trim(name[:maxName], "-")
+	}
+	return name
+}
+
+// Provision makes the record of a workspace and the run that makes it, or, where the
+// workspace failed, a run that goes on from there.
+func (r *Runner) Provision(ctx context.Context, q Request) (records.Workspace, error) {
+	address, err := source.Parse(q.Source)
+	if err != nil {
+		return records.Workspace{}, err
+	}
+	if err := source.CheckRef(q.Ref); err != nil {
+		return records.Workspace{}, err
+	}
+	if q.Name == "" {
+		q.Name = suggestName(address)
+	}
+	if err := CheckName(q.Name); err != nil {
+		return records.Workspace{}, err
+	}
+	if r.o.Sites[q.Site] == nil {
+		return records.Workspace{}, fault.New("no-site", "domicile sites lists them", "there is no site %q", q.Site)
+	}
+	var w records.Workspace
+	err = r.o.Store.InTx(ctx, func(db records.Queries, tx pgx.Tx) error {
+		var err error
+		w, err = db.AddWorkspace(ctx, records.Workspace{Account: q.Account, Name: q.Name, Source: address.String(), Ref: q.Ref, File: q.File,
+			Site: q.Site, State: records.Waiting, Wanted: records.WantRunning})
+		if errors.Is(err, records.ErrTaken) {
+			w, err = r.goOn(ctx, db, q, address)
+		}
+		if err != nil {
+			return err
+		}
+		return r.enqueue(ctx, db, tx, w, records.KindProvision, plan.First(w.Source, w.Ref))
+	})
+	return w, busy(err, q.Name)
+}
+
+// goOn finds the workspace of that name and tells whether a provision may go on with it.
+func (r *Runner) goOn(ctx context.Context, db records.Queries, q Request, a source.Address) (records.Workspace, error) {
+	w, err := db.LockWorkspace(ctx, q.Account, q.Name)
+	if err != nil {
+		return w, err
+	}
+	if w.Source != a.String() {
+		return w, fault.New("name-taken", "choose another with -name, or remove the other one: domicile remove "+q.Name,
+			"you have a workspace %s already, made from %s", q.Name, w.Source)
+	}
+	switch w.State {
+	case records.Failed, records.Lost:
+	case records.Stopped:
+		return w, fault.New("name-taken", "start it: domicile start "+q.Name, "you have the workspace %s already; it is stopped", q.Name)
+	case records.Ready:
+		return w, fault.New("name-taken", "use it: domicile shell "+q.Name+"; or choose another name with -name", "you have the workspace %s already; it is ready", q.Name)
+	default:
+		return w, records.ErrBusy
+	}
+	w.Ref, w.File = q.Ref, q.File
+	if err := db.SetSource(ctx, w.ID, q.Ref, q.File); err != nil {
+		return w, err
+	}
+	return w, db.SetWanted(ctx, w.ID, records.WantRunning)
+}
+
+// Start makes the run that starts a stopped workspace.
+func (r *Runner) Start(ctx context.Context, account int64, name string) (records.Workspace, error) {
+	return r.request(ctx, account, name, records.KindStart, records.WantRunning, func(w records.Workspace) ([]plan.Step, error) {
+		if w.State == records.Ready {
+			return nil, fault.New("running-already", "", "the workspace %s is running already", name)
+		}
+		p, err := planOf(w)
+		if err != nil {
+			return nil, err
+		}
+		return p.Start(), nil
+	})
+}
+
+// Stop makes the run that stops a workspace.
+func (r *Runner) Stop(ctx context.Context, account int64, name string) (records.Workspace, error) {
+	return r.request(ctx, account, name, records.KindStop, records.WantStopped, func(w records.Workspace) ([]plan.Step, error) {
+		if w.State == records.Stopped {
+			return nil, fault.New("stopped-already", "", "the workspace %s is stopped already", name)
+		}
+		return plan.Stop(), nil
+	})
+}
+
+// Remove makes the run that removes a workspace and all that was made for it. A run that
+// is under way is ended first.
+func (r *Runner) Remove(ctx context.Context, account int64, name string) (records.Workspace, error) {
+	return r.request(ctx, account, name, records.KindRemove, records.WantRemoved, func(records.Workspace) ([]plan.Step, error) { return plan.Remove(), nil })
+}
+
+func (r *Runner) request(ctx context.Context, account int64, name, kind, wanted string, steps func(records.Workspace) ([]plan.Step, error)) (records.Workspace, error) {
+	var w records.Workspace
+	err := r.o.Store.InTx(ctx, func(db records.Queries, tx pgx.Tx) error {
+		var err error
+		if w, err = db.LockWorkspace(ctx, account, name); err != nil {
+			return err
+		}
+		list, err := steps(w)
+		if err != nil {
+			return err
+		}
+		if kind == records.KindRemove || kind == records.KindStop {
+			if err := db.CancelRuns(ctx, w, "ended by "+kind); err != nil {
+				return err
+			}
+		}
+		if err := db.SetWanted(ctx, w.ID, wanted); err != nil {
+			return err
+		}
+		return r.enqueue(ctx, db, tx, w, kind, list)
+	})
+	return w, busy(err, name)
+}
+
+// enqueue writes the run, its steps and the queue's job in one transaction.
+func (r *Runner) enqueue(ctx context.Context, db records.Queries, tx pgx.Tx, w records.Workspace, kind string, steps []plan.Step) error {
+	run, err := db.AddRun(ctx, w.ID, kind)
+	if err != nil {
+		return err
+	}
+	for i, s := range steps {
+		if err := db.AddStep(ctx, records.Step{Run: run.ID, Position: i, Name: s.Name, Title: s.Title, Digest: s.Digest}); err != nil {
+			return err
+		}
+	}
+	state := map[string]string{records.KindProvision: records.Waiting, records.KindStart: records.Starting, records.KindStop: records.Stopping, records.KindRemove: records.Removing}[kind]
+	if err := db.SetWorkspaceState(ctx, w, state, ""); err != nil {
+		return err
+	}
+	_, err = r.queue.InsertTx(ctx, tx, jobArgs{Run: run.ID}, nil)
+	return err
+}
+
+func busy(err error, name string) error {
+	if errors.Is(err, records.ErrBusy) {
+		return fault.New("busy", "watch it: domicile follow "+name, "a run of the workspace %s is under way", name)
+	}
+	return err
+}

@@ -1,0 +1,175 @@
+// Package run carries plans out. A run is a row in the records and a job in the queue;
+// whoever works the job takes a lease on the run, writes down each step's start and end,
+// and can be killed at any moment: another worker takes the lease over and goes on, and
+// since every step can be repeated without harm nothing comes to be twice.
+package run
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+
+	"domicile/internal/records"
+	"domicile/internal/site"
+	"domicile/internal/source"
+)
+
+// Options says what runs work with.
+type Options struct {
+	Store  *records.Store
+	Sites  map[string]site.Site
+	Source *source.Fetcher
+	Log    *slog.Logger
+	// Workers is how many runs are carried out at a time; 0 means 8.
+	Workers int
+	// Pause is the first pause before a step is tried again; it doubles. 0 means 500 ms.
+	Pause time.Duration
+	// Tries is how often a step is tried when its fault may pass; 0 means 7.
+	Tries int
+}
+
+// Runner carries out runs and keeps records and sites in step.
+type Runner struct {
+	o        Options
+	queue    *river.Client[pgx.Tx]
+	instance *records.Instance
+
+	mu       sync.Mutex
+	problems map[string]error // by site: why it does not answer
+	facts    map[string]Examined
+}
+
+// Examined is what was last found at a site.
+type Examined struct {
+	site.Facts
+	At  time.Time
+	Err error
+}
+
+// jobArgs are the arguments of the queue's job: which run to carry out.
+type jobArgs struct {
+	Run int64 `json:"run"`
+}
+
+// Kind names the job.
+func (jobArgs) Kind() string { return "run" }
+
+type worker struct {
+	river.WorkerDefaults[jobArgs]
+	runner *Runner
+}
+
+// Work carries out a run. It never fails for the queue: the run's own record says how it
+// ended, and who may try again.
+func (w *worker) Work(ctx context.Context, job *river.Job[jobArgs]) error {
+	w.runner.carry(ctx, job.Args.Run)
+	return nil
+}
+
+// New makes a runner. Serve starts it.
+func New(ctx context.Context, o Options) (*Runner, error) {
+	if o.Workers == 0 {
+		o.Workers = 8
+	}
+	if o.Pause == 0 {
+		o.Pause = 500 * time.Millisecond
+	}
+	if o.Tries == 0 {
+		o.Tries = 7
+	}
+	instance, err := o.Store.Enlist(ctx)
+	if err != nil {
+		return nil, err
+	}
+	r := &Runner{o: o, instance: instance, problems: map[string]error{}, facts: map[string]Examined{}}
+	workers := river.NewWorkers()
+	river.AddWorker(workers, &worker{runner: r})
+	r.queue, err = river.NewClient(riverpgxv5.New(o.Store.Pool), &river.Config{
+		Queues:        map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: o.Workers}},
+		Workers:       workers,
+		FetchCooldown: 5 * time.Millisecond, // a person waits for it
+		JobTimeout:    -1,                   // a build may take hours; the lease watches over it
+		Logger:        slog.New(quiet{o.Log.Handler()}),
+	})
+	if err != nil {
+		return nil, fmt.Errorf("open the queue: %w", err)
+	}
+	return r, nil
+}
+
+// quiet leaves out what the queue says below a warning.
+type quiet struct{ slog.Handler }
+
+func (q quiet) Enabled(ctx context.Context, l slog.Level) bool {
+	return l >= slog.LevelWarn && q.Handler.Enabled(ctx, l)
+}
+
+// Serve carries out runs until ctx ends; what is under way then is given back to others.
+func (r *Runner) Serve(ctx context.Context) error {
+	held := make(chan struct{})
+	var once sync.Once
+	var background sync.WaitGroup
+	defer background.Wait()
+	background.Go(func() {
+		r.again(ctx, "hold the instance's lock", func() error {
+			return r.instance.Hold(ctx, func() { once.Do(func() { close(held) }) })
+		})
+	})
+	// Without the lock the others would take this instance for gone.
+	select {
+	case <-held:
+	case <-ctx.Done():
+		return nil
+	}
+	background.Go(func() { r.takeOver(ctx) })
+	for name, s := range r.o.Sites {
+		background.Go(func() { r.reconcile(ctx, name, s) })
+	}
+	if err := r.queue.Start(context.WithoutCancel(ctx)); err != nil {
+		return fmt.Errorf("start the queue: %w", err)
+	}
+	<-ctx.Done()
+	stop, cancel := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+	defer cancel()
+	if err := r.queue.StopAndCancel(stop); err != nil && !errors.Is(err, context.DeadlineExceeded) {
+		return fmt.Errorf("stop the queue: %w", err)
+	}
+	return nil
+}
+
+// again calls f until ctx ends, with a pause after each end of it.
+func (r *Runner) again(ctx context.Context, doing string, f func() error) {
+	for ctx.Err() == nil {
+		if err := f(); err != nil && ctx.Err() == nil {
+			r.o.Log.Warn(doing, "error", err)
+		}
+		pause(ctx, time.Second)
+	}
+}
+
+// pause waits, at most until ctx ends.
+func pause(ctx context.Context, d time.Duration) {
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-ctx.Done():
+	case <-t.C:
+	}
+}
+
+// Site returns a site by name, or nil.
+func (r *Runner) Site(name string) site.Site { return r.o.Sites[name] }
+
+// Examined returns what was last found at a site.
+func (r *Runner) Examined(name string) Examined {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.facts[name]
+}

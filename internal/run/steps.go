@@ -1,0 +1,338 @@
+package run
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"domicile/internal/agent/wire"
+	"domicile/internal/agentlink"
+	"domicile/internal/definition"
+	"domicile/internal/fault"
+	"domicile/internal/plan"
+	"domicile/internal/records"
+	"domicile/internal/site"
+	"domicile/internal/source"
+)
+
+// stopGrace is how long a workspace's programs have to end.
+const stopGrace = 10 * time.Second
+
+// made is what the steps of a run made for those that follow.
+type made struct {
+	checkout source.Checkout
+	report   *definition.Report
+	plan     *plan.Plan
+	image    site.Image
+}
+
+// restore takes what a step that is done already had made.
+func (m *made) restore(s records.Step) error {
+	switch s.Name {
+	case plan.StepFetch:
+		return json.Unmarshal(s.Result, &m.checkout)
+	case plan.StepImage:
+		return json.Unmarshal(s.Result, &m.image)
+	}
+	return nil
+}
+
+// do carries out what the step's name says.
+func (c *carriage) do(ctx context.Context, s *records.Step) (skipped bool, result any, err error) {
+	id := c.workspace.SiteID()
+	switch s.Name {
+	case plan.StepFetch:
+		err = c.fetch(ctx)
+		return false, c.made.checkout, err
+	case plan.StepRead:
+		return false, nil, c.read()
+	case plan.StepPlan:
+		return false, nil, c.makePlan(ctx, s.Position)
+	case plan.StepImage:
+		c.made.image, err = c.site.EnsureImage(ctx, c.made.plan.Image, c.log.say)
+		return err == nil && !c.made.image.Fetched, c.made.image, err
+	case plan.StepVolume:
+		return c.volume(ctx, id)
+	case plan.StepContainer:
+		return c.container(ctx, id)
+	case plan.StepAgent:
+		return false, nil, c.agent(ctx, id)
+	case plan.StepSource:
+		return c.once(ctx, s, func() error { return c.put(ctx, id) })
+	case plan.StepReady:
+		return false, nil, c.ready(ctx)
+	case plan.StepStop:
+		return false, nil, c.stop(ctx, id)
+	case plan.StepRemove:
+		return false, nil, c.remove(ctx, id)
+	}
+	if slices.Contains(definition.Lifecycle, s.Name) {
+		if s.Name == "postStartCommand" { // at every start
+			return false, nil, c.lifecycle(ctx, id, s)
+		}
+		return c.once(ctx, s, func() error { return c.lifecycle(ctx, id, s) })
+	}
+	return false, nil, fmt.Errorf("this version knows no step %q", s.Name)
+}
+
+// once does work whose result stays, unless it is done already with the same digest.
+func (c *carriage) once(ctx context.Context, s *records.Step, work func() error) (skipped bool, result any, err error) {
+	done, err := c.o.Store.DoneSteps(ctx, c.workspace.ID)
+	if err != nil {
+		return false, nil, err
+	}
+	if done[s.Name].Digest == s.Digest {
+		c.log.say("unchanged since it was done; not done again")
+		return true, nil, nil
+	}
+	if err := work(); err != nil {
+		return false, nil, err
+	}
+	return false, nil, c.keep(ctx, func() error {
+		return c.o.Store.SetDone(ctx, c.workspace.ID, records.Done{Step: s.Name, Digest: s.Digest})
+	})
+}
+
+func (c *carriage) fetch(ctx context.Context) error {
+	address, err := source.Parse(c.workspace.Source)
+	if err != nil {
+		return err
+	}
+	c.made.checkout, err = c.o.Source.Fetch(ctx, address, c.workspace.Ref, c.workspace.SiteID(), c.log.say)
+	return err
+}
+
+// read reads the definition. It is cheap, and done again where a later step needs it.
+func (c *carriage) read() error {
+	report, _, err := ReadDefinition(c.made.checkout, c.workspace.File)
+	if err != nil {
+		return err
+	}
+	for _, p := range report.Problems {
+		c.log.say(p.String())
+	}
+	if report.HasErrors() {
+		return definitionFault(report)
+	}
+	c.made.report = report
+	c.log.say(fmt.Sprintf("%s, kind %s, digest %.19s", report.File, report.Kind, report.Digest))
+	return nil
+}
+
+func definitionFault(report *definition.Report) error {
+	for _, p := range report.Problems {
+		if p.Severity != definition.Error {
+			continue
+		}
+		f := fault.New(p.Code, p.Suggestion, "%s", strings.TrimPrefix(p.String(), "error: "))
+		if p.File != "" && f.Remedy == "" {
+			f.Remedy = "correct the definition and push it, then provision again; domicile check shows all problems"
+		}
+		return f
+	}
+	return nil
+}
+
+// ReadDefinition reads the definition of a checkout without leaving its folder. The text
+// is that of the definition, where there is one.
+func ReadDefinition(c source.Checkout, file string) (*definition.Report, []byte, error) {
+	root, err := os.OpenRoot(c.Folder)
+	if err != nil {
+		return nil, nil, fmt.Errorf("open the checkout: %w", err)
+	}
+	defer root.Close()
+	// The service's environment is nobody's laptop: ${localEnv:…} knows nothing of it.
+	report := definition.Read(root.FS(), definition.Options{File: file, Folder: path.Join("/workspaces", c.Name)})
+	if report.Text == nil {
+		return report, nil, nil
+	}
+	return report, report.Text.Bytes, nil
+}
+
+// makePlan plans, and adds the plan's steps to the run. Plan and steps are written
+// together, so that a run has either none of them or all.
+func (c *carriage) makePlan(ctx context.Context, position int) error {
+	if c.made.report == nil {
+		if err := c.read(); err != nil {
+			return err
+		}
+	}
+	p, err := plan.Make(c.made.report, c.workspace.Name, c.made.checkout.Commit)
+	if err != nil {
+		return err
+	}
+	b, err := json.Marshal(p)
+	if err != nil {
+		return fmt.Errorf("keep the plan: %w", err)
+	}
+	err = c.o.Store.InTx(ctx, func(db records.Queries, _ pgx.Tx) error {
+		for i, s := range p.Steps {
+			if err := db.AddStep(ctx, records.Step{Run: c.run.ID, Position: position + 1 + i, Name: s.Name, Title: s.Title, Digest: s.Digest}); err != nil {
+				return err
+			}
+		}
+		return db.SetPlan(ctx, c.workspace.ID, c.made.checkout.Commit, b)
+	})
+	if err != nil {
+		return err
+	}
+	all, err := c.o.Store.Steps(ctx, c.run.ID)
+	if err != nil {
+		return err
+	}
+	c.made.plan = p
+	c.steps = append(c.steps[:position+1], all[position+1:]...)
+	c.log.say(fmt.Sprintf("%d steps", len(p.Steps)))
+	return nil
+}
+
+func (c *carriage) volume(ctx context.Context, id string) (bool, any, error) {
+	made, err := c.site.EnsureVolume(ctx, id)
+	if err == nil && made {
+		err = c.o.Store.DropDone(ctx, c.workspace.ID, plan.StepSource)
+	}
+	return err == nil && !made, nil, err
+}
+
+// container makes the container. Where there is none, what was done inside an earlier one
+// is gone; that is written down before the new one is made.
+func (c *carriage) container(ctx context.Context, id string) (bool, any, error) {
+	there, found, err := c.site.Find(ctx, id)
+	if err != nil {
+		return false, nil, err
+	}
+	same := found && there.Digest == c.made.plan.Container.Digest
+	if !same {
+		if err := c.o.Store.DropDone(ctx, c.workspace.ID, definition.Lifecycle...); err != nil {
+			return false, nil, err
+		}
+	}
+	return same, nil, c.site.EnsureInstance(ctx, id, c.made.plan.Container)
+}
+
+// agentPatience is how long an agent has to answer after its container was started.
+const agentPatience = 30 * time.Second
+
+// agent starts the instance, reaches its agent, and tells it how programs run.
+func (c *carriage) agent(ctx context.Context, id string) error {
+	if err := c.site.Start(ctx, id); err != nil {
+		return err
+	}
+	link, err := c.reach(ctx, id)
+	if err != nil {
+		return err
+	}
+	defer link.Close()
+	hello, err := link.Hello()
+	if err != nil {
+		return err
+	}
+	session := c.session(hello)
+	answer, err := link.Configure(session)
+	if err != nil {
+		return err
+	}
+	if answer.Warning != "" {
+		c.log.say("warning: " + answer.Warning)
+	}
+	session.User = answer.User
+	c.log.say(fmt.Sprintf("agent %s; programs run as %s (%d) in %s", hello.Version, answer.User, answer.UID, session.Folder))
+	b, err := json.Marshal(session)
+	if err != nil {
+		return fmt.Errorf("keep the session: %w", err)
+	}
+	return c.keep(ctx, func() error { return c.o.Store.SetSession(ctx, c.workspace.ID, b, answer.UID) })
+}
+
+// session replaces the variables that needed a running container.
+func (c *carriage) session(hello wire.HelloReply) wire.Session {
+	p := c.made.plan
+	s := wire.Session{User: p.Session.User, Folder: p.Session.Folder, Probe: p.Session.Probe, Workspace: c.workspace.Name, Env: map[string]*string{}}
+	if s.User == "" && c.made.image.User != "" {
+		s.User = c.made.image.User
+	}
+	vars := &definition.Variables{ContainerEnvironment: func(name string) (string, bool) {
+		value, ok := hello.Environment[name]
+		return value, ok
+	}}
+	for name, value := range p.Session.Env {
+		if value != nil {
+			value = new(vars.Replace(*value))
+		}
+		s.Env[name] = value
+	}
+	return s
+}
+
+// reach connects to an agent that is just being started.
+func (c *carriage) reach(ctx context.Context, id string) (*agentlink.Link, error) {
+	ctx, cancel := context.WithTimeout(ctx, agentPatience)
+	defer cancel()
+	for wait := 5 * time.Millisecond; ; wait = min(wait*2, 200*time.Millisecond) {
+		stream, err := c.site.Connect(ctx, id)
+		if err == nil {
+			var link *agentlink.Link
+			if link, err = agentlink.Open(ctx, stream); err == nil {
+				return link.Quiet(), nil
+			}
+		}
+		if there, found, findErr := c.site.Find(ctx, id); findErr == nil && (!found || !there.Running) {
+			return nil, fault.New("container-ended", "look at the image: it must be able to run programs, and a command of its own must not end",
+				"the workspace's container ended at once (exit status %d)", there.ExitCode)
+		}
+		pause(ctx, wait)
+		if ctx.Err() != nil {
+			return nil, err
+		}
+	}
+}
+
+// put sends the source through the agent: the same way at every kind of site.
+func (c *carriage) put(ctx context.Context, id string) error {
+	if _, err := os.Stat(c.made.checkout.Folder); err != nil { // an earlier worker's host had it
+		if err := c.fetch(ctx); err != nil {
+			return err
+		}
+	}
+	link, err := c.reach(ctx, id)
+	if err != nil {
+		return err
+	}
+	defer link.Close()
+	r, w := io.Pipe()
+	go func() { w.CloseWithError(source.WriteArchive(ctx, c.made.checkout.Folder, w)) }()
+	defer r.Close()
+	if err := link.Put(ctx, c.made.plan.Container.SourceTarget, r); err != nil {
+		return err
+	}
+	if !c.made.checkout.Keep {
+		return c.o.Source.Forget(c.workspace.SiteID())
+	}
+	return nil
+}
+
+func (c *carriage) ready(ctx context.Context) error {
+	return c.setState(ctx, records.Ready, "")
+}
+
+func (c *carriage) stop(ctx context.Context, id string) error {
+	if err := c.site.Stop(ctx, id, stopGrace); err != nil {
+		return err
+	}
+	return c.setState(ctx, records.Stopped, "")
+}
+
+func (c *carriage) remove(ctx context.Context, id string) error {
+	if err := c.site.Remove(ctx, id); err != nil {
+		return err
+	}
+	return c.o.Source.Forget(id)
+}

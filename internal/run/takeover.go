@@ -1,0 +1,48 @@
+package run
+
+import (
+	"context"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+)
+
+const (
+	takeOverEvery = 2 * time.Second
+	// waitingLong is when a run that nobody took counts as forgotten: the queue lost its
+	// job, or all workers are busy, and then another job does no harm.
+	waitingLong = 30 * time.Second
+)
+
+// takeOver looks for runs whose holder is gone and gives them to the queue again. The
+// queue's own rescue would come an hour later.
+func (r *Runner) takeOver(ctx context.Context) {
+	told := map[int64]time.Time{} // a job was made for it a moment ago
+	for ctx.Err() == nil {
+		orphans, err := r.o.Store.OrphanRuns(ctx, waitingLong)
+		if err != nil && ctx.Err() == nil {
+			r.o.Log.Warn("look for runs without a holder", "error", err)
+		}
+		for _, o := range orphans {
+			if time.Since(told[o.ID]) < waitingLong {
+				continue
+			}
+			err := pgx.BeginFunc(ctx, r.o.Store.Pool, func(tx pgx.Tx) error {
+				_, err := r.queue.InsertTx(ctx, tx, jobArgs{Run: o.ID}, nil)
+				return err
+			})
+			if err != nil {
+				r.o.Log.Warn("take a run over", "run", o.ID, "error", err)
+				continue
+			}
+			told[o.ID] = time.Now()
+			r.o.Log.Info("a run lost its holder and is taken over", "run", o.ID)
+		}
+		for id, at := range told {
+			if time.Since(at) > 2*waitingLong {
+				delete(told, id)
+			}
+		}
+		pause(ctx, takeOverEvery)
+	}
+}

@@ -1,0 +1,95 @@
+package engine
+
+import (
+	"archive/tar"
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"os"
+	"path"
+	"syscall"
+
+	"github.com/docker/docker/api/types/container"
+	"github.com/docker/docker/api/types/mount"
+	"github.com/docker/docker/api/types/volume"
+
+	"domicile/internal/agent/wire"
+	"domicile/internal/fault"
+)
+
+// agentFile is the agent's binary.
+type agentFile struct {
+	content []byte
+	digest  string
+}
+
+func readAgent(file string) (agentFile, error) {
+	b, err := os.ReadFile(file)
+	if err != nil {
+		return agentFile{}, fault.Wrap(err, "no-agent", "build it with scripts/build, or name it with -agent", "cannot read the agent's binary")
+	}
+	sum := sha256.Sum256(b)
+	return agentFile{content: b, digest: hex.EncodeToString(sum[:6])}, nil
+}
+
+func (s *Site) agentVolume() string { return "domicile-agent-" + s.agent.digest }
+
+// ensureAgent fills the volume with the agent's binary, once for each version and engine:
+// nothing is copied for each workspace. An image is needed because only a container
+// (which is never started) gives a way into a volume.
+func (s *Site) ensureAgent(ctx context.Context, imageID string) error {
+	s.mu.Lock()
+	filled := s.filled[s.agent.digest]
+	s.mu.Unlock()
+	if filled {
+		return nil
+	}
+	if _, err := s.api.VolumeCreate(ctx, volume.CreateOptions{Name: s.agentVolume(), Labels: map[string]string{"domicile.agent": s.agent.digest}}); err != nil {
+		return s.explain(err, "make the agent's volume")
+	}
+	carrier, err := s.api.ContainerCreate(ctx, &container.Config{Image: imageID, Entrypoint: []string{"/none"}, Labels: map[string]string{labelInstallation: s.o.Installation}},
+		&container.HostConfig{NetworkMode: "none", Mounts: []mount.Mount{{Type: mount.TypeVolume, Source: s.agentVolume(), Target: wire.AgentFolder}}}, nil, nil, "")
+	if err != nil {
+		return s.explain(err, "open the agent's volume")
+	}
+	defer func() {
+		_ = s.api.ContainerRemove(context.WithoutCancel(ctx), carrier.ID, container.RemoveOptions{Force: true})
+	}()
+	stat, err := s.api.ContainerStatPath(ctx, carrier.ID, wire.AgentPath)
+	if err != nil || stat.Size != int64(len(s.agent.content)) {
+		if err := s.api.CopyToContainer(ctx, carrier.ID, wire.AgentFolder, s.agent.archive(), container.CopyToContainerOptions{}); err != nil {
+			return s.explain(err, "fill the agent's volume")
+		}
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.filled[s.agent.digest] = true
+	return nil
+}
+
+// forget makes the next container look again: the engine may have lost what it had.
+func (s *Site) forget() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.filled, s.network = map[string]bool{}, ""
+}
+
+func (a agentFile) archive() *bytes.Buffer {
+	var b bytes.Buffer
+	w := tar.NewWriter(&b)
+	// Writing into memory does not fail.
+	_ = w.WriteHeader(&tar.Header{Name: path.Base(wire.AgentPath), Mode: 0o755, Size: int64(len(a.content)), Typeflag: tar.TypeReg})
+	_, _ = w.Write(a.content)
+	_ = w.Close()
+	return &b
+}
+
+// diskFree is 0 where it cannot be told.
+func diskFree(folder string) int64 {
+	var fs syscall.Statfs_t
+	if err := syscall.Statfs(folder, &fs); err != nil {
+		return 0
+	}
+	return int64(fs.Bavail) * fs.Bsize
+}

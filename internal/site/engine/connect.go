@@ -1,0 +1,116 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/docker/docker/api/types"
+	"github.com/docker/docker/api/types/container"
+	"github.com/docker/docker/pkg/stdcopy"
+	"golang.org/x/sys/unix"
+
+	"domicile/internal/agent/wire"
+	"domicile/internal/fault"
+)
+
+// Connect opens a stream to the agent: through the socket in the folder that host and
+// container share, or through an exec of the agent's bridge.
+func (s *Site) Connect(ctx context.Context, workspace string) (net.Conn, error) {
+	shares, err := s.sharesFolder(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if shares {
+		return dialShared(ctx, filepath.Join(s.socketFolder(workspace), filepath.Base(wire.SocketPath)))
+	}
+	return s.bridge(ctx, workspace)
+}
+
+// dialShared connects to a socket in a folder that the workspace's root can write to. The
+// file is opened first without following links and looked at: a link to another socket
+// of the host must not lead there. Connecting through /proc also lifts the limit on the
+// length of a socket's path.
+func dialShared(ctx context.Context, path string) (net.Conn, error) {
+	fd, err := unix.Open(path, unix.O_PATH|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return nil, notListening(err)
+	}
+	file := os.NewFile(uintptr(fd), path)
+	defer file.Close()
+	info, err := file.Stat()
+	if err != nil {
+		return nil, notListening(err)
+	}
+	if info.Mode().Type() != os.ModeSocket {
+		return nil, fault.New("agent-replaced", "stop and start the workspace", "where the agent's socket should be is something else")
+	}
+	conn, err := (&net.Dialer{}).DialContext(ctx, "unix", fmt.Sprintf("/proc/self/fd/%d", fd))
+	if err != nil {
+		return nil, notListening(err)
+	}
+	return conn, nil
+}
+
+func notListening(err error) error {
+	return fault.Passing(err, "agent-unreachable", "", "the workspace's agent does not answer")
+}
+
+func (s *Site) bridge(ctx context.Context, workspace string) (net.Conn, error) {
+	e, err := s.api.ContainerExecCreate(ctx, s.name(workspace), container.ExecOptions{User: "0:0", Cmd: []string{wire.AgentPath, "bridge"},
+		AttachStdin: true, AttachStdout: true, AttachStderr: true})
+	if err != nil {
+		return nil, notListening(s.explain(err, "reach the agent"))
+	}
+	stream, err := s.api.ContainerExecAttach(ctx, e.ID, container.ExecAttachOptions{})
+	if err != nil {
+		return nil, notListening(s.explain(err, "reach the agent"))
+	}
+	return newBridged(stream), nil
+}
+
+// bridged is an exec stream as a net.Conn: the engine's frames are taken off, and what
+// the bridge says on standard error becomes the reading side's error.
+type bridged struct {
+	stream types.HijackedResponse
+	out    *io.PipeReader
+}
+
+func newBridged(stream types.HijackedResponse) *bridged {
+	out, w := io.Pipe()
+	go func() {
+		said := &firstLine{}
+		_, err := stdcopy.StdCopy(w, said, stream.Reader)
+		if err == nil && len(said.text) > 0 {
+			err = notListening(errors.New(string(said.text)))
+		}
+		w.CloseWithError(err)
+	}()
+	return &bridged{stream, out}
+}
+
+type firstLine struct{ text []byte }
+
+func (f *firstLine) Write(p []byte) (int, error) {
+	if len(f.text) < 1024 {
+		f.text = append(f.text, p...)
+	}
+	return len(p), nil
+}
+
+func (b *bridged) Read(p []byte) (int, error)  { return b.out.Read(p) }
+func (b *bridged) Write(p []byte) (int, error) { return b.stream.Conn.Write(p) }
+func (b *bridged) Close() error {
+	b.stream.Close()
+	return b.out.Close()
+}
+func (b *bridged) LocalAddr() net.Addr                { return b.stream.Conn.LocalAddr() }
+func (b *bridged) RemoteAddr() net.Addr               { return b.stream.Conn.RemoteAddr() }
+func (b *bridged) SetDeadline(t time.Time) error      { return b.stream.Conn.SetDeadline(t) }
+func (b *bridged) SetReadDeadline(t time.Time) error  { return b.stream.Conn.SetReadDeadline(t) }
+func (b *bridged) SetWriteDeadline(t time.Time) error { return b.stream.Conn.SetWriteDeadline(t) }

@@ -1,0 +1,149 @@
+// Package engine is the site kind for a container engine that offers the Engine API over
+// a socket.
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+
+	cerrdefs "github.com/containerd/errdefs"
+	"github.com/docker/docker/client"
+
+	"domicile/internal/fault"
+	"domicile/internal/site"
+)
+
+// Labels of everything that is made here.
+const (
+	labelInstallation = "domicile.installation"
+	labelWorkspace    = "domicile.workspace"
+	labelDigest       = "domicile.digest"
+	labelBeside       = "domicile.agent-beside" // the agent is started beside the image's own command
+)
+
+// Options says which engine, and whose objects.
+type Options struct {
+	// Host is the engine's address, such as unix:///var/run/docker.sock.
+	Host string
+	// Installation names the service's installation: objects of others are never touched.
+	Installation string
+	// Agent is the path of the agent's binary on the service's host.
+	Agent string
+	// SocketFolder is a folder of the service's host. Where the engine runs on the same
+	// machine, the agents' sockets lie in it; else the engine's exec stream is used.
+	SocketFolder string
+}
+
+// Site is a container engine.
+type Site struct {
+	o     Options
+	api   *client.Client
+	agent agentFile
+
+	mu      sync.Mutex
+	network string          // the network's name once it is known to be there
+	filled  map[string]bool // engine ids whose agent volume is known to be filled
+	shared  *bool           // the engine shares the host's file system
+}
+
+var _ site.Site = (*Site)(nil)
+
+// New makes a site. The engine need not be there yet.
+func New(o Options) (*Site, error) {
+	api, err := client.NewClientWithOpts(client.WithHost(o.Host), client.WithAPIVersionNegotiation())
+	if err != nil {
+		return nil, fmt.Errorf("engine at %s: %w", o.Host, err)
+	}
+	a, err := readAgent(o.Agent)
+	if err != nil {
+		return nil, err
+	}
+	return &Site{o: o, api: api, agent: a, filled: map[string]bool{}}, nil
+}
+
+// Kind is site.Engine.
+func (s *Site) Kind() site.Kind { return site.Engine }
+
+// AgentVersion is the digest of the agent's binary, which its volume is named by.
+func (s *Site) AgentVersion() string { return s.agent.digest }
+
+// Examine asks the engine about itself and its host.
+func (s *Site) Examine(ctx context.Context) (site.Facts, error) {
+	info, err := s.api.Info(ctx)
+	if err != nil {
+		return site.Facts{}, s.explain(err, "ask the engine about itself")
+	}
+	f := site.Facts{Engine: "container engine " + info.ServerVersion, System: info.OperatingSystem + ", " + info.Architecture,
+		Processors: info.NCPU, MemoryBytes: info.MemTotal}
+	if s.onThisMachine(info.Name) {
+		f.DiskFreeBytes = diskFree(info.DockerRootDir)
+	}
+	return f, nil
+}
+
+// onThisMachine tells whether the engine shares this machine's file system, and remembers it.
+func (s *Site) onThisMachine(engineHost string) bool {
+	name, err := os.Hostname()
+	same := err == nil && name == engineHost && strings.HasPrefix(s.o.Host, "unix://")
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.shared = &same
+	return same
+}
+
+// sharesFolder tells whether a folder of this machine can be mounted into containers.
+func (s *Site) sharesFolder(ctx context.Context) (bool, error) {
+	if s.o.SocketFolder == "" {
+		return false, nil
+	}
+	s.mu.Lock()
+	known := s.shared
+	s.mu.Unlock()
+	if known != nil {
+		return *known, nil
+	}
+	info, err := s.api.Info(ctx)
+	if err != nil {
+		return false, s.explain(err, "ask the engine about itself")
+	}
+	return s.onThisMachine(info.Name), nil
+}
+
+func (s *Site) name(workspace string) string { return "domicile-" + s.o.Installation + "-" + workspace }
+
+func (s *Site) labels(workspace string) map[string]string {
+	return map[string]string{labelInstallation: s.o.Installation, labelWorkspace: workspace}
+}
+
+func (s *Site) socketFolder(workspace string) string {
+	return filepath.Join(s.o.SocketFolder, workspace)
+}
+
+// explain turns an engine's error into one that a person can act on.
+func (s *Site) explain(err error, doing string) error {
+	var known *fault.Fault
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &known):
+		return err
+	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):
+		return fmt.Errorf("%s: %w", doing, err)
+	case client.IsErrConnectionFailed(err), strings.Contains(err.Error(), "EOF"), strings.Contains(err.Error(), "connection reset"),
+		strings.Contains(err.Error(), "connection refused"):
+		return fault.Passing(err, "engine-unavailable", "start the container engine; what was under way goes on by itself",
+			"the container engine at %s does not answer (%s)", s.o.Host, doing)
+	case strings.Contains(err.Error(), "no space left on device"):
+		return fault.Wrap(err, "disk-full", "free space on the engine's disk, then try again", "the engine's disk is full (%s)", doing)
+	case cerrdefs.IsUnavailable(err):
+		return fault.Passing(err, "engine-unavailable", "", "the container engine is not ready (%s)", doing)
+	}
+	return fault.Wrap(err, "engine-refused", "", "the container engine refused to %s", doing)
+}
+
+func isNotFound(err error) bool { return cerrdefs.IsNotFound(err) }

@@ -1,0 +1,125 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"github.com/docker/docker/api/types/image"
+	"github.com/docker/docker/pkg/jsonmessage"
+
+	"domicile/internal/fault"
+	"domicile/internal/site"
+)
+
+// progressEvery is how often a pull tells how far it is.
+const progressEvery = 500 * time.Millisecond
+
+// EnsureImage inspects the image and pulls it where it is not there.
+func (s *Site) EnsureImage(ctx context.Context, reference string, progress func(string)) (site.Image, error) {
+	found, err := s.inspectImage(ctx, reference)
+	if err == nil || !isNotFound(err) {
+		return found, s.explain(err, "look for the image "+reference)
+	}
+	stream, err := s.api.ImagePull(ctx, reference, image.PullOptions{})
+	if err != nil {
+		return site.Image{}, s.pullFault(err, reference)
+	}
+	defer stream.Close()
+	if err := followPull(stream, progress); err != nil {
+		return site.Image{}, s.pullFault(err, reference)
+	}
+	found, err = s.inspectImage(ctx, reference)
+	found.Fetched = true
+	return found, s.explain(err, "look at the image "+reference)
+}
+
+func (s *Site) inspectImage(ctx context.Context, reference string) (site.Image, error) {
+	i, err := s.api.ImageInspect(ctx, reference)
+	if err != nil {
+		return site.Image{}, err
+	}
+	found := site.Image{ID: i.ID}
+	if i.Config != nil {
+		found.User, found.Metadata = i.Config.User, i.Config.Labels["devcontainer.metadata"]
+	}
+	return found, nil
+}
+
+// followPull reads the engine's messages to their end and tells bytes and rate.
+func followPull(stream io.Reader, progress func(string)) error {
+	type layer struct{ current, total int64 }
+	layers := map[string]layer{}
+	begun, told := time.Now(), time.Now()
+	for d := json.NewDecoder(stream); ; {
+		var m jsonmessage.JSONMessage
+		if err := d.Decode(&m); err == io.EOF {
+			return nil
+		} else if err != nil {
+			return err
+		}
+		if m.Error != nil {
+			return m.Error
+		}
+		if m.Status != "Downloading" || m.Progress == nil {
+			if m.ID == "" && m.Status != "" {
+				progress(m.Status)
+			}
+			continue
+		}
+		layers[m.ID] = layer{m.Progress.Current, m.Progress.Total}
+		if time.Since(told) < progressEvery {
+			continue
+		}
+		told = time.Now()
+		var sum layer
+		for _, l := range layers {
+			sum.current += l.current
+			sum.total += l.total
+		}
+		progress(fmt.Sprintf("%.1f of %.1f MB, %.1f MB/s", mega(sum.current), mega(sum.total), mega(sum.current)/time.Since(begun).Seconds()))
+	}
+}
+
+func mega(n int64) float64 { return float64(n) / 1e6 }
+
+// pullFault tells a registry that is down from an image that is not there.
+func (s *Site) pullFault(err error, reference string) error {
+	registry := registryOf(reference)
+	text := err.Error()
+	switch {
+	case containsAny(text, "manifest unknown", "not found", "name unknown", "repository does not exist", "unknown manifest"):
+		return fault.Wrap(err, "image-not-found", "correct image in the definition, or push the image to the registry",
+			"the registry %s has no image %s", registry, reference)
+	case containsAny(text, "denied", "unauthorized", "authentication required"):
+		return fault.Wrap(err, "image-denied", "give the service credentials for this registry, or correct image in the definition",
+			"the registry %s does not give out %s", registry, reference)
+	case containsAny(text, "no such host", "server misbehaving"):
+		return fault.Passing(err, "registry-unknown", "correct the registry's name in the definition's image", "the name of the registry %s is not known", registry)
+	case containsAny(text, "connection refused", "timeout", "EOF", "connection reset", "i/o", "status 5", "500 ", "502 ", "503 ", "504 ", "Service Unavailable", "Internal Server Error"):
+		return fault.Passing(err, "registry-down", "start the registry, or wait until it answers again", "the registry %s does not answer properly", registry)
+	case containsAny(text, "invalid reference format"):
+		return fault.Wrap(err, "bad-image", "write image as registry/name:tag", "%q is no image reference", reference)
+	}
+	return s.explain(err, "pull the image "+reference)
+}
+
+func registryOf(reference string) string {
+	first, _, found := strings.Cut(reference, "/")
+	if found && (strings.ContainsAny(first, ".:") || first == "localhost") {
+		return first
+	}
+	return "docker.io"
+}
+
+func containsAny(s string, parts ...string) bool {
+	for _, p := range parts {
+		if strings.Contains(s, p) {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,216 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/docker/docker/api/types/container"
+	"github.com/docker/docker/api/types/filters"
+	"github.com/docker/docker/api/types/mount"
+	"github.com/docker/docker/api/types/network"
+	"github.com/docker/docker/api/types/volume"
+
+	"domicile/internal/agent/wire"
+	"domicile/internal/fault"
+	"domicile/internal/plan"
+	"domicile/internal/site"
+)
+
+// EnsureVolume makes the workspace's volume. Making one that is there changes nothing.
+func (s *Site) EnsureVolume(ctx context.Context, workspace string) (bool, error) {
+	_, err := s.api.VolumeInspect(ctx, s.name(workspace))
+	if !isNotFound(err) {
+		return false, s.explain(err, "look for the workspace's volume")
+	}
+	_, err = s.api.VolumeCreate(ctx, volume.CreateOptions{Name: s.name(workspace), Labels: s.labels(workspace)})
+	return true, s.explain(err, "make the workspace's volume")
+}
+
+// EnsureInstance makes the container under a name that only this workspace has, so that
+// it cannot come to be twice.
+func (s *Site) EnsureInstance(ctx context.Context, workspace string, c plan.Container) error {
+	there, err := s.api.ContainerInspect(ctx, s.name(workspace))
+	if err == nil {
+		if there.Config.Labels[labelDigest] == c.Digest && there.Config.Labels[labelInstallation] == s.o.Installation {
+			return nil
+		}
+		if err := s.api.ContainerRemove(ctx, there.ID, container.RemoveOptions{Force: true}); err != nil && !isNotFound(err) {
+			return s.explain(err, "remove the workspace's earlier container")
+		}
+	} else if !isNotFound(err) {
+		return s.explain(err, "look for the workspace's container")
+	}
+	if err := s.create(ctx, workspace, c); !isNotFound(err) {
+		return s.explain(err, "make the workspace's container")
+	}
+	s.forget() // the network or the agent's volume was removed from outside: make them again
+	return s.explain(s.create(ctx, workspace, c), "make the workspace's container")
+}
+
+func (s *Site) create(ctx context.Context, workspace string, c plan.Container) error {
+	if err := s.ensureAgent(ctx, c.Image); err != nil {
+		return err
+	}
+	networkName, err := s.ensureNetwork(ctx)
+	if err != nil {
+		return err
+	}
+	shares, err := s.sharesFolder(ctx)
+	if err != nil {
+		return err
+	}
+	config := &container.Config{Image: c.Image, Hostname: c.Hostname, Labels: s.labels(workspace), StopSignal: "SIGTERM"}
+	config.Labels[labelDigest] = c.Digest
+	for name, value := range c.Env {
+		config.Env = append(config.Env, name+"="+value)
+	}
+	slices.Sort(config.Env)
+	if c.Override {
+		// The agent needs root to become the session's user; it runs nothing as root itself.
+		config.User, config.Entrypoint, config.Cmd = "0:0", s.agentCommand(), []string{}
+	} else {
+		config.User, config.Labels[labelBeside] = c.User, "true"
+	}
+	host := &container.HostConfig{
+		NetworkMode: container.NetworkMode(networkName),
+		Mounts: []mount.Mount{
+			{Type: mount.TypeVolume, Source: s.name(workspace), Target: c.SourceTarget},
+			{Type: mount.TypeVolume, Source: s.agentVolume(), Target: wire.AgentFolder, ReadOnly: true},
+		},
+	}
+	if c.Init {
+		host.Init = &c.Init
+	}
+	if shares {
+		if err := os.MkdirAll(s.socketFolder(workspace), 0o700); err != nil {
+			return fmt.Errorf("make the folder of the agent's socket: %w", err)
+		}
+		host.Mounts = append(host.Mounts, mount.Mount{Type: mount.TypeBind, Source: s.socketFolder(workspace), Target: wire.SocketFolder})
+	}
+	_, err = s.api.ContainerCreate(ctx, config, host, nil, nil, s.name(workspace))
+	return err
+}
+
+func (s *Site) agentCommand() []string {
+	return []string{wire.AgentPath, "serve", "-version", s.agent.digest}
+}
+
+// ensureNetwork makes the one network that this installation's workspaces are on. They
+// reach the world through it but not each other.
+func (s *Site) ensureNetwork(ctx context.Context) (string, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock() // held while asking, so that it is not made twice
+	if s.network != "" {
+		return s.network, nil
+	}
+	name := "domicile-" + s.o.Installation
+	_, err := s.api.NetworkInspect(ctx, name, network.InspectOptions{})
+	if isNotFound(err) {
+		_, err = s.api.NetworkCreate(ctx, name, network.CreateOptions{Driver: "bridge",
+			Labels:  map[string]string{labelInstallation: s.o.Installation},
+			Options: map[string]string{"com.docker.network.bridge.enable_icc": "false"}})
+	}
+	if err != nil {
+		return "", s.explain(err, "make the workspaces' network")
+	}
+	s.network = name
+	return name, nil
+}
+
+// Start starts the container and, where the image's own command runs, the agent beside it.
+func (s *Site) Start(ctx context.Context, workspace string) error {
+	name := s.name(workspace)
+	if err := s.api.ContainerStart(ctx, name, container.StartOptions{}); err != nil {
+		if isNotFound(err) {
+			return fault.Wrap(err, "container-gone", "provision the workspace again; its source is still in its volume", "the workspace's container is gone from the engine")
+		}
+		return s.explain(err, "start the workspace's container")
+	}
+	there, err := s.api.ContainerInspect(ctx, name)
+	if err != nil {
+		return s.explain(err, "look at the workspace's container")
+	}
+	if there.Config.Labels[labelBeside] == "" {
+		return nil
+	}
+	if conn, err := s.Connect(ctx, workspace); err == nil {
+		return conn.Close() // it runs already
+	}
+	e, err := s.api.ContainerExecCreate(ctx, name, container.ExecOptions{User: "0:0", Cmd: s.agentCommand()})
+	if err == nil {
+		err = s.api.ContainerExecStart(ctx, e.ID, container.ExecStartOptions{Detach: true})
+	}
+	return s.explain(err, "start the agent in the workspace's container")
+}
+
+// Stop stops the container. One that is gone is stopped.
+func (s *Site) Stop(ctx context.Context, workspace string, grace time.Duration) error {
+	seconds := int(grace.Seconds())
+	err := s.api.ContainerStop(ctx, s.name(workspace), container.StopOptions{Timeout: &seconds})
+	if isNotFound(err) {
+		return nil
+	}
+	return s.explain(err, "stop the workspace's container")
+}
+
+// Remove removes the workspace's containers, volumes and socket folder.
+func (s *Site) Remove(ctx context.Context, workspace string) error {
+	if workspace == "" || strings.ContainsAny(workspace, "/.") {
+		return fmt.Errorf("remove: %q is no workspace's id", workspace)
+	}
+	mine := filters.NewArgs(filters.Arg("label", labelInstallation+"="+s.o.Installation), filters.Arg("label", labelWorkspace+"="+workspace))
+	containers, err := s.api.ContainerList(ctx, container.ListOptions{All: true, Filters: mine})
+	if err != nil {
+		return s.explain(err, "list the workspace's containers")
+	}
+	for _, c := range containers {
+		if err := s.api.ContainerRemove(ctx, c.ID, container.RemoveOptions{Force: true, RemoveVolumes: true}); err != nil && !isNotFound(err) {
+			return s.explain(err, "remove the workspace's container")
+		}
+	}
+	volumes, err := s.api.VolumeList(ctx, volume.ListOptions{Filters: mine})
+	if err != nil {
+		return s.explain(err, "list the workspace's volumes")
+	}
+	for _, v := range volumes.Volumes {
+		if err := s.api.VolumeRemove(ctx, v.Name, false); err != nil && !isNotFound(err) {
+			return s.explain(err, "remove the workspace's volume")
+		}
+	}
+	if s.o.SocketFolder == "" {
+		return nil
+	}
+	return os.RemoveAll(s.socketFolder(workspace))
+}
+
+// Find inspects the workspace's container.
+func (s *Site) Find(ctx context.Context, workspace string) (site.Instance, bool, error) {
+	c, err := s.api.ContainerInspect(ctx, s.name(workspace))
+	if isNotFound(err) {
+		return site.Instance{}, false, nil
+	}
+	if err != nil {
+		return site.Instance{}, false, s.explain(err, "look for the workspace's container")
+	}
+	return site.Instance{Workspace: workspace, Running: c.State.Running, Digest: c.Config.Labels[labelDigest], ExitCode: c.State.ExitCode}, true, nil
+}
+
+// List lists the containers of this installation's workspaces.
+func (s *Site) List(ctx context.Context) ([]site.Instance, error) {
+	containers, err := s.api.ContainerList(ctx, container.ListOptions{All: true,
+		Filters: filters.NewArgs(filters.Arg("label", labelInstallation+"="+s.o.Installation), filters.Arg("label", labelWorkspace))})
+	if err != nil {
+		return nil, s.explain(err, "list the workspaces' containers")
+	}
+	list := make([]site.Instance, 0, len(containers))
+	for _, c := range containers {
+		i := site.Instance{Workspace: c.Labels[labelWorkspace], Running: c.State == "running", Digest: c.Labels[labelDigest]}
+		_, _ = fmt.Sscanf(c.Status, "Exited (%d)", &i.ExitCode) // left at 0 where it never ran
+		list = append(list, i)
+	}
+	return list, nil
+}

@@ -1,0 +1,81 @@
+// Package site says what a place that can hold workspaces must offer. Each kind of place
+// is a folder beside this file; package sitetest is the suite that all of them pass.
+// Nothing else knows which kinds there are.
+//
+// Everything that is made carries the workspace's id and the installation's name, and is
+// found again by these, not by remembered ids: every method can be called again after a
+// crash and leaves one object, not two.
+package site
+
+import (
+	"context"
+	"net"
+	"time"
+
+	"domicile/internal/plan"
+)
+
+// Kind is a kind of place.
+type Kind string
+
+// The kinds of places.
+const (
+	Engine  Kind = "engine"
+	Remote  Kind = "remote"
+	VM      Kind = "vm"
+	Cloud   Kind = "cloud"
+	Cluster Kind = "cluster"
+)
+
+// Site is a place that can hold workspaces. Its errors are *fault.Fault where a person
+// can act on them; a place that does not answer gives a transient one.
+type Site interface {
+	Kind() Kind
+	// Examine looks at the place.
+	Examine(ctx context.Context) (Facts, error)
+	// EnsureImage brings an image to the place unless it is there, and tells how it goes.
+	EnsureImage(ctx context.Context, reference string, progress func(line string)) (Image, error)
+	// EnsureVolume makes the volume that holds the workspace's source, unless it is there,
+	// and tells whether it was made.
+	EnsureVolume(ctx context.Context, workspace string) (made bool, err error)
+	// EnsureInstance makes the instance, stopped. One that carries the same digest stays
+	// as it is; another is replaced, the volume kept.
+	EnsureInstance(ctx context.Context, workspace string, c plan.Container) error
+	// Start starts the instance and its agent; one that runs stays as it is.
+	Start(ctx context.Context, workspace string) error
+	// Stop stops the instance: first kindly, after grace by force. Its files stay.
+	Stop(ctx context.Context, workspace string, grace time.Duration) error
+	// Remove removes all that was made for the workspace. What is not there is no error.
+	Remove(ctx context.Context, workspace string) error
+	// Find looks for the workspace's instance; found is false where there is none.
+	Find(ctx context.Context, workspace string) (i Instance, found bool, err error)
+	// List gives the instances of this installation that the place has.
+	List(ctx context.Context) ([]Instance, error)
+	// Connect opens a byte stream to the agent of a running instance.
+	Connect(ctx context.Context, workspace string) (net.Conn, error)
+}
+
+// Facts is what was found when a place was examined.
+type Facts struct {
+	Engine        string // name and version of what runs the instances
+	System        string // operating system and processor kind
+	Processors    int
+	MemoryBytes   int64
+	DiskFreeBytes int64 // 0: not known
+}
+
+// Instance is what holds a workspace at a site.
+type Instance struct {
+	Workspace string
+	Running   bool
+	Digest    string // of the container it was made from
+	ExitCode  int    // of the last end, where it does not run
+}
+
+// Image is an image as a site has it.
+type Image struct {
+	ID       string `json:"id"`
+	User     string `json:"user"`               // who its programs run as; empty: root
+	Metadata string `json:"metadata,omitempty"` // its label devcontainer.metadata
+	Fetched  bool   `json:"fetched"`            // it was not there before
+}
