@@ -1,0 +1,176 @@
+// Command domicile-demo starts the service with Skerry's demo data, and all that it needs,
+// until Ctrl-C. scripts/demo builds and calls it.
+package main
+
+import (
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/pem"
+	"errors"
+	"flag"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"domicile/internal/client"
+	"domicile/internal/fault"
+	"domicile/internal/scenario"
+)
+
+// The demo's account. Made-up, and on loopback only.
+const (
+	name     = "skipper"
+	password = "tide-and-timetable"
+)
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
+	err := run(ctx)
+	stop()
+	if err != nil && !errors.Is(err, context.Canceled) {
+		fmt.Fprintln(os.Stderr, "demo:", err)
+		if remedy := fault.Remedy(err); remedy != "" {
+			fmt.Fprintln(os.Stderr, "What to do:", remedy)
+		}
+		os.Exit(1)
+	}
+}
+
+func run(ctx context.Context) error {
+	folder := flag.String("folder", ".demo", "where the demo keeps its data")
+	cache := flag.String("cache", "", "where the base image is kept (default: the user's cache folder)")
+	programs := flag.String("programs", "bin", "the folder of domicile and domicile-agent")
+	flag.Parse()
+	begun := time.Now()
+	if *cache == "" {
+		base, err := os.UserCacheDir()
+		if err != nil {
+			return err
+		}
+		*cache = filepath.Join(base, "domicile")
+	}
+	mine, unlock, err := ownFolder(*folder)
+	if err != nil {
+		return err
+	}
+	defer unlock()
+	say := func(line string) { fmt.Printf("%6.1f s  %s\n", time.Since(begun).Seconds(), line) }
+	w, err := scenario.Start(ctx, scenario.Options{Folder: mine, Cache: *cache, Programs: *programs, HTTP: 4380, SSH: 4322, Git: 4390, Registry: 4391, Say: say})
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	say("starting the service")
+	if err := w.StartService(ctx); err != nil {
+		return err
+	}
+	key, err := account(ctx, w, mine)
+	if err != nil {
+		return err
+	}
+	say("ready")
+	tell(w, *programs, key)
+	select {
+	case <-ctx.Done():
+		fmt.Println("\nstopping all that was started")
+	case <-w.Service.Done():
+		return fmt.Errorf("the service ended; it said:\n%s", w.Service.LastWords())
+	}
+	return nil
+}
+
+// ownFolder finds a folder that no other demo uses at this moment, the first one by choice.
+func ownFolder(base string) (string, func(), error) {
+	for n := 1; n < 100; n++ {
+		folder := filepath.Join(base, fmt.Sprint(n))
+		if err := os.MkdirAll(folder, 0o755); err != nil {
+			return "", nil, fault.Wrap(err, "no-folder", "choose another with -folder", "cannot make the demo's folder")
+		}
+		lock, err := os.OpenFile(filepath.Join(folder, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+		if err != nil {
+			return "", nil, err
+		}
+		if syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) == nil {
+			return folder, func() { lock.Close() }, nil
+		}
+		lock.Close()
+	}
+	return "", nil, errors.New("a hundred demos run already")
+}
+
+// account makes the demo's account and gives it an SSH key, the first time.
+func account(ctx context.Context, w *scenario.World, folder string) (keyFile string, err error) {
+	c, err := client.Open(w.Service.URL, "")
+	if err != nil {
+		return "", err
+	}
+	t, err := client.Answer[client.Token](c.MakeFirstAccount(ctx, client.FirstAccount{Code: scenario.SetupCode, Name: name, Password: password}))
+	if fault.Code(err) == "setup-done" {
+		t, err = client.Answer[client.Token](c.SignIn(ctx, client.Credentials{Name: name, Password: password, Label: new("demo")}))
+	}
+	if err != nil {
+		return "", err
+	}
+	if c, err = client.Open(w.Service.URL, t.Token); err != nil {
+		return "", err
+	}
+	keyFile = filepath.Join(folder, "skipper_key")
+	public, err := readKey(keyFile)
+	if err != nil {
+		return "", err
+	}
+	_, err = client.Answer[client.Key](c.AddKey(ctx, client.NewKey{PublicKey: public}))
+	if fault.Code(err) == "key-taken" {
+		err = nil
+	}
+	return keyFile, err
+}
+
+func readKey(file string) (public string, err error) {
+	b, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		_, key, genErr := ed25519.GenerateKey(rand.Reader)
+		if genErr != nil {
+			return "", genErr
+		}
+		block, marshalErr := ssh.MarshalPrivateKey(key, "skipper")
+		if marshalErr != nil {
+			return "", marshalErr
+		}
+		b = pem.EncodeToMemory(block)
+		err = os.WriteFile(file, b, 0o600)
+	}
+	if err != nil {
+		return "", err
+	}
+	signer, err := ssh.ParsePrivateKey(b)
+	if err != nil {
+		return "", fmt.Errorf("read %s: %w", file, err)
+	}
+	return strings.TrimSpace(string(ssh.MarshalAuthorizedKey(signer.PublicKey()))) + " skipper", nil
+}
+
+func tell(w *scenario.World, programs, key string) {
+	host, port, _ := strings.Cut(w.Service.SSH, ":")
+	domicile := filepath.Join(programs, "domicile")
+	fmt.Printf(`
+Console   %s
+Sign in   %s, password %s
+
+Four commands to try:
+  %s login -server %s -name %s
+  %s provision %s/skerry/timetable.git
+  %s forward timetable 8080
+  ssh -i %s -p %s timetable@%s
+
+Ctrl-C stops all of it; what was made is there again at the next start.
+`, w.Service.URL, name, password, domicile, w.Service.URL, name, domicile, w.GitAt, domicile, key, port, host)
+}

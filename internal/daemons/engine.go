@@ -1,0 +1,98 @@
+package daemons
+
+import (
+	"context"
+	"errors"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"syscall"
+
+	"github.com/docker/docker/api/types/network"
+	"github.com/docker/docker/client"
+
+	"domicile/internal/fault"
+)
+
+// UsualEngine is where a container engine of the machine itself listens.
+const UsualEngine = "unix:///var/run/docker.sock"
+
+// EngineAnswers tells whether a container engine answers at a socket.
+func EngineAnswers(ctx context.Context, host string) bool {
+	api, err := client.NewClientWithOpts(client.WithHost(host), client.WithAPIVersionNegotiation())
+	if err != nil {
+		return false
+	}
+	defer api.Close()
+	_, err = api.Ping(ctx)
+	return err == nil
+}
+
+// Engine is a container engine of our own.
+type Engine struct {
+	Host   string // unix://…
+	folder string
+	daemon *daemon
+}
+
+// StartEngine starts a container engine with its data and socket below folder.
+func StartEngine(ctx context.Context, folder string) (*Engine, error) {
+	e := &Engine{folder: filepath.Join(folder, "engine")}
+	e.Host = "unix://" + filepath.Join(e.folder, "engine.sock")
+	if os.Getuid() != 0 {
+		return nil, fault.New("not-root", "run this as root, or start a container engine at "+UsualEngine, "starting a container engine needs root")
+	}
+	if err := os.MkdirAll(e.folder, 0o711); err != nil {
+		return nil, err
+	}
+	return e, e.Start(ctx)
+}
+
+// Start starts the engine again after Stop, with the same data.
+func (e *Engine) Start(ctx context.Context) error {
+	program, err := exec.LookPath("dockerd")
+	if err != nil {
+		return fault.Wrap(err, "no-engine", "apt-get install --no-install-recommends docker.io iptables", "no container engine is installed")
+	}
+	in := func(name string) string { return filepath.Join(e.folder, name) }
+	// Without a default bridge several engines on one machine do not meet: each network
+	// gets a range that is free when it is made.
+	cmd := exec.Command(program, "--data-root", in("data"), "--exec-root", in("exec"), "-H", e.Host, "-p", in("engine.pid"), "--bridge", "none", "--group", "root")
+	e.daemon, err = start(ctx, e.folder, "dockerd", cmd, func(ctx context.Context) error {
+		if !EngineAnswers(ctx, e.Host) {
+			return errors.New("no answer yet")
+		}
+		return nil
+	})
+	return err
+}
+
+// Stop stops the engine and with it the containers. Its data stays.
+func (e *Engine) Stop() { e.daemon.stop(syscall.SIGTERM) }
+
+// Close stops the engine and takes its networks' devices away, which it would leave.
+func (e *Engine) Close() {
+	bridges := e.bridges()
+	e.Stop()
+	for _, b := range bridges {
+		_ = exec.Command("ip", "link", "delete", b).Run() // gone already is as well
+	}
+}
+
+func (e *Engine) bridges() (names []string) {
+	api, err := client.NewClientWithOpts(client.WithHost(e.Host), client.WithAPIVersionNegotiation())
+	if err != nil {
+		return nil
+	}
+	defer api.Close()
+	list, err := api.NetworkList(context.Background(), network.ListOptions{})
+	if err != nil {
+		return nil
+	}
+	for _, n := range list {
+		if n.Driver == "bridge" && len(n.ID) > 12 {
+			names = append(names, "br-"+n.ID[:12])
+		}
+	}
+	return names
+}

@@ -1,0 +1,170 @@
+// Package scenario brings up Skerry's small world on this machine: PostgreSQL, a container
+// engine, an image registry, a git host with the demo's repositories, and Domicile's
+// service as a process of its own. The demo and the tests stand on it.
+package scenario
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strconv"
+	"sync"
+	"time"
+
+	v1 "github.com/google/go-containerregistry/pkg/v1"
+
+	"domicile/demo"
+	"domicile/internal/baseimage"
+	"domicile/internal/daemons"
+	"domicile/internal/standin/githost"
+	"domicile/internal/standin/registry"
+)
+
+// Options says where things lie and which ports are preferred.
+type Options struct {
+	Folder string // data of all servers; kept between starts
+	Cache  string // where the base image is kept
+	// Programs is the folder of domicile and domicile-agent.
+	Programs string
+	// OwnEngine starts an engine of our own also where the machine has one.
+	OwnEngine bool
+	// Preferred ports; where one is taken another is used. 0 means any.
+	HTTP, SSH, Git, Registry int
+	// Say tells what goes on.
+	Say func(string)
+}
+
+// World is what was started.
+type World struct {
+	o          Options
+	Postgres   *daemons.Postgres
+	Engine     *daemons.Engine // nil: the machine's own is used
+	EngineAt   string          // unix://…
+	Registry   *registry.Registry
+	RegistryAt string // host:port
+	Git        *githost.Host
+	GitAt      string // http://host:port
+	Image      v1.Image
+	Service    *Service
+	servers    []*http.Server
+}
+
+// Start starts all but the service. What was started when something fails is stopped.
+func Start(ctx context.Context, o Options) (w *World, err error) {
+	w = &World{o: o}
+	defer func() {
+		if err != nil {
+			w.Close()
+		}
+	}()
+	if o.Folder, err = filepath.Abs(o.Folder); err != nil {
+		return w, err
+	}
+	if err := os.MkdirAll(o.Folder, 0o755); err != nil {
+		return w, err
+	}
+	w.o = o
+	// They do not depend on each other, and each takes a while.
+	var all sync.WaitGroup
+	errs := make([]error, 3)
+	all.Go(func() {
+		o.Say("starting PostgreSQL")
+		w.Postgres, errs[0] = daemons.StartPostgres(ctx, o.Folder)
+	})
+	all.Go(func() { errs[1] = w.startEngine(ctx) })
+	all.Go(func() { w.Image, errs[2] = baseimage.Make(ctx, o.Cache, o.Say) })
+	all.Wait()
+	for _, err := range errs {
+		if err != nil {
+			return w, err
+		}
+	}
+	if err := w.startRegistry(ctx); err != nil {
+		return w, err
+	}
+	return w, w.startGit(ctx)
+}
+
+func (w *World) startEngine(ctx context.Context) (err error) {
+	if !w.o.OwnEngine && daemons.EngineAnswers(ctx, daemons.UsualEngine) {
+		w.o.Say("using the container engine of this machine")
+		w.EngineAt = daemons.UsualEngine
+		return nil
+	}
+	w.o.Say("starting a container engine")
+	w.Engine, err = daemons.StartEngine(ctx, w.o.Folder)
+	if err == nil {
+		w.EngineAt = w.Engine.Host
+	}
+	return err
+}
+
+func (w *World) startRegistry(ctx context.Context) (err error) {
+	w.o.Say("starting the image registry and filling it")
+	if w.Registry, err = registry.New(filepath.Join(w.o.Folder, "registry")); err != nil {
+		return err
+	}
+	if w.RegistryAt, err = w.listen(w.o.Registry, w.Registry); err != nil {
+		return err
+	}
+	return baseimage.Push(ctx, w.Image, w.RegistryAt+"/skerry/base:12")
+}
+
+func (w *World) startGit(ctx context.Context) (err error) {
+	w.o.Say("starting the git host and filling it")
+	if w.Git, err = githost.New(filepath.Join(w.o.Folder, "git")); err != nil {
+		return err
+	}
+	at, err := w.listen(w.o.Git, w.Git)
+	if err != nil {
+		return err
+	}
+	w.GitAt = "http://" + at
+	for _, name := range demo.Names {
+		files, err := demo.Repository(name)
+		if err != nil {
+			return err
+		}
+		if err := w.Git.Put(ctx, "skerry/"+name, files, demo.Replace(w.RegistryAt)); err != nil {
+			return fmt.Errorf("fill the git host: %w", err)
+		}
+	}
+	return nil
+}
+
+// listen serves a handler on a port of loopback.
+func (w *World) listen(preferred int, h http.Handler) (string, error) {
+	port, err := daemons.FreePort(preferred)
+	if err != nil {
+		return "", err
+	}
+	l, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(port)))
+	if err != nil {
+		return "", err
+	}
+	server := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second}
+	w.servers = append(w.servers, server)
+	go func() { _ = server.Serve(l) }() // ends with Close
+	return l.Addr().String(), nil
+}
+
+// Close stops all that was started.
+func (w *World) Close() {
+	if w.Service != nil {
+		w.Service.Stop()
+	}
+	for _, s := range w.servers {
+		s.Close()
+	}
+	var all sync.WaitGroup
+	if w.Engine != nil {
+		all.Go(w.Engine.Close)
+	}
+	if w.Postgres != nil {
+		all.Go(w.Postgres.Stop)
+	}
+	all.Wait()
+}
