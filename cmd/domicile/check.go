@@ -86,12 +86,8 @@ func checkAddress(ctx context.Context, address, ref, file string) (*definition.R
 	if err != nil {
 		return nil, nil, err
 	}
-	b, err := json.Marshal(answer.Report)
-	if err != nil {
-		return nil, nil, err
-	}
 	report := &definition.Report{}
-	if err := json.Unmarshal(b, report); err != nil {
+	if err := json.Unmarshal(answer.Report, report); err != nil {
 		return nil, nil, fmt.Errorf("read the service's answer: %w", err)
 	}
 	if answer.Text != "" {

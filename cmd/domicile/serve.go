@@ -167,7 +167,7 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 			fetcher.Allowed = append(fetcher.Allowed, folder)
 		}
 	}
-	const here = "here"
+	const here = "this-host"
 	a.runner, err = runs.New(ctx, runs.Options{Store: a.store, Sites: map[string]site.Site{here: local}, Source: fetcher, Log: log, Workers: s.workers})
 	if err != nil {
 		return err

@@ -91,13 +91,13 @@ func (x *session) request(ctx context.Context, r *ssh.Request) bool {
 		x.env["SSH_AUTH_SOCK"] = path
 		return true
 	case "shell":
-		return x.begin(func() { x.run("") })
+		return x.begin(func() { x.run(ctx, "") })
 	case "exec":
 		var e execRequest
 		if ssh.Unmarshal(r.Payload, &e) != nil {
 			return false
 		}
-		return x.begin(func() { x.run(e.Command) })
+		return x.begin(func() { x.run(ctx, e.Command) })
 	case "subsystem":
 		var e execRequest
 		if ssh.Unmarshal(r.Payload, &e) != nil || e.Command != "sftp" {
@@ -154,13 +154,13 @@ func (x *session) signal(payload []byte) bool {
 }
 
 // run runs the person's shell, or a command through it.
-func (x *session) run(line string) {
+func (x *session) run(ctx context.Context, line string) {
 	c := command{path: x.person.account.shell, args: []string{x.person.shellName()}, folder: x.person.start(), user: x.person.account}
 	if line != "" {
 		c.args = append(c.args, "-c", line)
 	}
 	if x.size != nil {
-		x.runInTerminal(c, line)
+		x.runInTerminal(ctx, c, line)
 		return
 	}
 	c.env = x.person.with(x.env)

@@ -30,13 +30,14 @@ type terminal struct {
 	process *process
 	output  *history
 
-	mu       sync.Mutex
-	attached int
+	mu        sync.Mutex
+	attached  int
+	idleSince time.Time
 }
 
 // runInTerminal makes a terminal for the session, or comes back to the one it names, and
 // stays with it until the program ends or the person goes.
-func (x *session) runInTerminal(c command, line string) {
+func (x *session) runInTerminal(ctx context.Context, c command, line string) {
 	defer x.channel.Close()
 	t, isNew, err := x.server.terminal(x, c, line)
 	if err != nil {
@@ -56,10 +57,11 @@ func (x *session) runInTerminal(c command, line string) {
 
 	output := t.output.follow()
 	defer output.Close()
-	go func() {
-		_, _ = io.Copy(t.master, x.channel)
-		output.Close() // the person has gone: stop following, leave the program be
-	}()
+	// The end of what is typed is not the end of the person: only a closed channel is.
+	// Then following stops, and the program is left alone.
+	stop := context.AfterFunc(ctx, output.Close)
+	defer stop()
+	go func() { _, _ = io.Copy(t.master, x.channel) }()
 	_, _ = io.CopyBuffer(x.channel, struct{ io.Reader }{output}, make([]byte, 32<<10))
 	select {
 	case <-t.process.done:
@@ -116,7 +118,7 @@ func (s *Server) openTerminal(name string, x *session, c command) (*terminal, er
 	x.env[wire.TerminalName] = name
 	c.env = x.person.with(x.env)
 	c.files, c.tty = []*os.File{slave, slave, slave}, true
-	t := &terminal{name: name, started: time.Now(), master: master, output: newHistory(terminalHistory)}
+	t := &terminal{name: name, started: time.Now(), idleSince: time.Now(), master: master, output: newHistory(terminalHistory)}
 	t.resize(*x.size)
 	if t.process, err = s.spawner.start(c); err != nil {
 		master.Close()
@@ -188,10 +190,31 @@ func commandOf(pid int) string {
 	return strings.TrimSpace(strings.ReplaceAll(string(b), "\x00", " "))
 }
 
-// closeIdleTerminals hangs up the terminals that nobody named, nobody is attached to, and
-// in which nothing runs but the shell: those of windows that were closed.
+// How long a terminal that nobody is attached to, and in which nothing runs but the shell,
+// waits: one that nobody named belongs to a window that was closed.
+const (
+	idleUnnamed = time.Minute
+	idleNamed   = 12 * time.Hour
+)
+
+// hangUpIfIdle is called with the terminal's lock held.
+func (t *terminal) hangUpIfIdle(now time.Time) {
+	if t.attached > 0 || t.foreground() != t.process.pid {
+		t.idleSince = now
+		return
+	}
+	limit := idleUnnamed
+	if t.named {
+		limit = idleNamed
+	}
+	if now.Sub(t.idleSince) >= limit {
+		t.process.signalGroup(syscall.SIGHUP)
+	}
+}
+
+// closeIdleTerminals looks at all terminals from time to time.
 func (s *Server) closeIdleTerminals(ctx context.Context) {
-	tick := time.NewTicker(time.Minute)
+	tick := time.NewTicker(idleUnnamed / 2)
 	defer tick.Stop()
 	for {
 		select {
@@ -202,9 +225,7 @@ func (s *Server) closeIdleTerminals(ctx context.Context) {
 		s.mu.Lock()
 		for _, t := range s.terminals {
 			t.mu.Lock()
-			if !t.named && t.attached == 0 && t.foreground() == t.process.pid {
-				t.process.signalGroup(syscall.SIGHUP)
-			}
+			t.hangUpIfIdle(time.Now())
 			t.mu.Unlock()
 		}
 		s.mu.Unlock()

@@ -12,6 +12,8 @@ import (
 	"net/http"
 	"time"
 
+	"encoding/json"
+
 	"github.com/go-chi/chi/v5"
 	"github.com/oapi-codegen/runtime"
 )
@@ -169,7 +171,7 @@ type CheckAnswer struct {
 	Commit *string `json:"commit,omitempty"`
 
 	// Report The answer of domicile check -json.
-	Report map[string]interface{} `json:"report"`
+	Report json.RawMessage `json:"report"`
 
 	// Text The definition's text as it stands in the repository.
 	Text string `json:"text"`

@@ -74,6 +74,5 @@ func (s *Server) CheckSource(ctx context.Context, q CheckSourceRequestObject) (C
 	if err != nil {
 		return nil, err
 	}
-	answer := CheckSource200JSONResponse{Text: string(text), Commit: optional(checkout.Commit)}
-	return answer, json.Unmarshal(b, &answer.Report)
+	return CheckSource200JSONResponse{Text: string(text), Commit: optional(checkout.Commit), Report: b}, nil
 }

@@ -14,6 +14,8 @@ import (
 	"strings"
 	"time"
 
+	"encoding/json"
+
 	"github.com/oapi-codegen/runtime"
 )
 
@@ -170,7 +172,7 @@ type CheckAnswer struct {
 	Commit *string `json:"commit,omitempty"`
 
 	// Report The answer of domicile check -json.
-	Report map[string]interface{} `json:"report"`
+	Report json.RawMessage `json:"report"`
 
 	// Text The definition's text as it stands in the repository.
 	Text string `json:"text"`

@@ -119,7 +119,8 @@ func (s *Server) serve(ctx context.Context, conn net.Conn, config *ssh.ServerCon
 		link, err = s.Reacher.Reach(ctx, w)
 	}
 	if err != nil {
-		refuse(channels, requests, explain(err))
+		go refuse(channels, requests, explain(err))
+		farewell(c)
 		return
 	}
 	defer link.Close()
@@ -187,24 +188,30 @@ func explain(err error) string {
 	return "The workspace cannot be reached: " + err.Error()
 }
 
-// refuse tells the reason to whatever the client opens first.
+// farewellLimit is how long a client that was refused may stay.
+const farewellLimit = 10 * time.Second
+
+// farewell lets the client read the reason and go by itself.
+func farewell(c *ssh.ServerConn) {
+	gone := make(chan struct{})
+	go func() {
+		_ = c.Wait()
+		close(gone)
+	}()
+	select {
+	case <-gone:
+	case <-time.After(farewellLimit):
+	}
+}
+
+// refuse tells the reason to whatever the client opens, until the connection ends.
 func refuse(channels <-chan ssh.NewChannel, requests <-chan *ssh.Request, text string) {
 	go ssh.DiscardRequests(requests)
-	limit := time.After(handshakeLimit)
-	for {
-		select {
-		case c, ok := <-channels:
-			if !ok {
-				return
-			}
-			if c.ChannelType() != "session" {
-				_ = c.Reject(ssh.ConnectionFailed, text)
-				continue
-			}
-			tell(c, text)
-			return
-		case <-limit:
-			return
+	for c := range channels {
+		if c.ChannelType() == "session" {
+			go tell(c, text)
+		} else {
+			_ = c.Reject(ssh.ConnectionFailed, text)
 		}
 	}
 }

@@ -143,7 +143,7 @@ func (p *Plan) add(before string, s Step, inputs ...any) string {
 
 // Start returns the steps of a start of a workspace that was made by p.
 func (p *Plan) Start() []Step {
-	steps := []Step{{Name: StepAgent, Title: "Start the container and its agent"}}
+	steps := []Step{{Name: StepAgent, Title: "Start the container"}}
 	ready := Step{Name: StepReady, Title: "Open the ways in"}
 	i := slices.IndexFunc(p.Steps, func(s Step) bool { return s.Name == "postStartCommand" })
 	if i < 0 {

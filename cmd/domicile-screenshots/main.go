@@ -1,0 +1,161 @@
+// Command domicile-screenshots takes the pictures in docs/screenshots from a running demo:
+// the console's pages in headless Chromium, and the output of commands as text on paper.
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"html"
+	"log"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/chromedp"
+)
+
+// step is an action that answers nothing.
+type step = chromedp.Action[chromedp.Void]
+
+// shot is one picture of a page.
+type shot struct {
+	file, path, wait string
+	width, height    int64
+	dark             bool
+	before           []step
+}
+
+func main() {
+	server := flag.String("server", "http://127.0.0.1:4380", "the service")
+	name := flag.String("name", "skipper", "the account")
+	password := flag.String("password", "tide-and-timetable", "its password")
+	git := flag.String("git", "http://127.0.0.1:4390", "the git host")
+	out := flag.String("out", "docs/screenshots", "where the pictures go")
+	only := flag.String("only", "", "only files whose name contains this")
+	commands := flag.Bool("commands", true, "take pictures of commands too")
+	flag.Parse()
+	if err := run(*server, *name, *password, *git, *out, *only, *commands); err != nil {
+		log.Fatal(err)
+	}
+}
+
+func run(server, name, password, git, out, only string, commands bool) error {
+	profile, err := os.MkdirTemp("", "screenshots-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(profile)
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath("/usr/bin/chromium"), chromedp.NoSandbox, chromedp.UserDataDir(profile),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true))
+	ctx, cancel := chromedp.NewExecAllocator(context.Background(), options...)
+	defer cancel()
+	ctx, cancel = chromedp.NewContext(ctx)
+	defer cancel()
+	if err := chromedp.Do(ctx); err != nil { // starts the browser, which lives as long as ctx
+		return err
+	}
+	ctx, cancel = context.WithTimeout(ctx, 3*time.Minute)
+	defer cancel()
+	if err := takeAll(ctx, signInPage(server), out, only); err != nil {
+		return err
+	}
+	if err := chromedp.Do(ctx, chromedp.Navigate(server), chromedp.WaitVisible(chromedp.CSS(`input[name=name]`)), chromedp.SendKeys(chromedp.CSS(`input[name=name]`), name),
+		chromedp.SendKeys(chromedp.CSS(`input[name=password]`), password), chromedp.Click(chromedp.CSS(`button`)), chromedp.WaitVisible(chromedp.CSS(`nav`))); err != nil {
+		return fmt.Errorf("sign in: %w", err)
+	}
+	if err := takeAll(ctx, pages(server, git), out, only); err != nil {
+		return err
+	}
+	if !commands {
+		return nil
+	}
+	return takeCommands(ctx, git, out, only)
+}
+
+func signInPage(server string) []shot {
+	return []shot{{file: "signin", path: server + "/", wait: `input[name=name]`, width: 1280, height: 800}}
+}
+
+func pages(server, git string) []shot {
+	read := []step{chromedp.SendKeys(chromedp.CSS(`input[name=source]`), git+"/skerry/timetable.git"), chromedp.Click(chromedp.CSS(`form button`)), chromedp.WaitVisible(chromedp.CSS(`figure`))}
+	typed := []step{chromedp.Sleep(time.Second), chromedp.KeyEvent("bin/sailings 2026-07-01\r"), chromedp.Sleep(time.Second)}
+	return []shot{
+		{file: "workspaces", path: server + "/", wait: `article`, width: 1280, height: 800},
+		{file: "workspaces-phone", path: server + "/", wait: `article`, width: 390, height: 800},
+		{file: "workspace", path: server + "/workspaces/timetable", wait: `[data-step]`, width: 1280, height: 800},
+		{file: "workspace-lamplight", path: server + "/workspaces/timetable", wait: `[data-step]`, width: 1280, height: 800, dark: true},
+		{file: "new", path: server + "/new", wait: `input[name=source]`, width: 1280, height: 800, before: read},
+		{file: "sites", path: server + "/sites", wait: `article`, width: 1280, height: 800},
+		{file: "team", path: server + "/team", wait: `#people`, width: 1280, height: 800},
+		{file: "terminal", path: server + "/workspaces/timetable/terminal", wait: `[data-terminal-status=connected]`, width: 1280, height: 800, before: typed},
+	}
+}
+
+func takeAll(ctx context.Context, shots []shot, out, only string) error {
+	for _, s := range shots {
+		if !strings.Contains(s.file, only) {
+			continue
+		}
+		scheme := "light"
+		if s.dark {
+			scheme = "dark"
+		}
+		media := emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme}}}
+		if _, err := chromedp.Call(ctx, emulation.SetEmulatedMedia, media); err != nil {
+			return err
+		}
+		steps := append([]step{chromedp.EmulateViewport(s.width, s.height), chromedp.Navigate(s.path), chromedp.WaitVisible(chromedp.CSS(s.wait))}, s.before...)
+		if err := chromedp.Do(ctx, append(steps, chromedp.Sleep(500*time.Millisecond))...); err != nil {
+			return fmt.Errorf("%s: %w", s.file, err)
+		}
+		png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
+		if err != nil {
+			return fmt.Errorf("%s: %w", s.file, err)
+		}
+		if err := os.WriteFile(filepath.Join(out, s.file+".png"), png, 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// takeCommands runs commands as bin/domicile and shows what they print.
+func takeCommands(ctx context.Context, git, out, only string) error {
+	groups := []struct {
+		file  string
+		lines []string
+	}{
+		{"command-provision", []string{"domicile provision " + git + "/skerry/timetable.git -name morning", "domicile remove morning -yes"}},
+		{"command-check", []string{"domicile check demo/repositories/timetable", "domicile check demo/repositories/fares"}},
+		{"command-list", []string{"domicile list", "domicile show timetable", "domicile sites", "domicile run timetable -- bin/sailings 2026-07-01", "domicile keys"}},
+	}
+	for _, g := range groups {
+		if !strings.Contains(g.file, only) {
+			continue
+		}
+		var text strings.Builder
+		for _, line := range g.lines {
+			c := exec.CommandContext(ctx, "sh", "-c", line+" 2>&1")
+			c.Env = append(os.Environ(), "PATH=bin:"+os.Getenv("PATH"))
+			printed, _ := c.CombinedOutput() // a failing command's output is what is wanted
+			fmt.Fprintf(&text, "<b>$ %s</b>\n%s\n", html.EscapeString(line), html.EscapeString(string(printed)))
+		}
+		page := `<body style="margin:0;padding:24px;background:#fbf7ee;color:#2c2419;font:13px/1.35 'DejaVu Sans Mono',monospace"><pre style="font:inherit;white-space:pre-wrap;margin:0">` + text.String() + `</pre>`
+		if err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800), chromedp.Navigate("data:text/html;charset=utf-8,"+url.PathEscape(page))); err != nil {
+			return fmt.Errorf("%s: %w", g.file, err)
+		}
+		png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
+		if err != nil {
+			return fmt.Errorf("%s: %w", g.file, err)
+		}
+		if err := os.WriteFile(filepath.Join(out, g.file+".png"), png, 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,35 @@
+import { useEffect } from "react";
+import { useQueryClient } from "@tanstack/react-query";
+
+type Listener = (run: number) => void;
+const logListeners = new Set<Listener>();
+
+/** Calls back when lines were added to a run's log, and when it is not known what was missed. */
+export function onLog(listener: Listener): () => void {
+  logListeners.add(listener);
+  return () => logListeners.delete(listener);
+}
+
+const tellAll = (run: number) => logListeners.forEach((l) => l(run));
+
+/** Keeps what is shown in step with the service while the console is open. */
+export function useEvents() {
+  const queries = useQueryClient();
+  useEffect(() => {
+    const source = new EventSource("/api/v1/events");
+    const again = (workspace?: string) => {
+      void queries.invalidateQueries({ queryKey: ["workspaces"] });
+      void queries.invalidateQueries({ queryKey: workspace ? ["workspace", workspace] : ["workspace"] });
+    };
+    const changed = (e: MessageEvent<string>) => again((JSON.parse(e.data) as { workspace: string }).workspace);
+    source.addEventListener("workspace", changed);
+    source.addEventListener("run", changed);
+    source.addEventListener("step", changed);
+    source.addEventListener("log", (e: MessageEvent<string>) => tellAll((JSON.parse(e.data) as { run: number }).run));
+    source.addEventListener("look", () => {
+      again();
+      tellAll(0);
+    });
+    return () => source.close();
+  }, [queries]);
+}

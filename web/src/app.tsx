@@ -1,0 +1,56 @@
+import { lazy, Suspense } from "react";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { Route, Routes } from "react-router";
+import { api, Trouble } from "./api/client";
+import { useEvents } from "./api/events";
+import { Frame } from "./frame/frame";
+import { Loading, TroubleNote } from "./frame/trouble";
+import { SignIn } from "./signin/signin";
+import { Workspaces } from "./workspaces/workspaces";
+import { WorkspacePage } from "./workspace/workspace";
+import { New } from "./new/new";
+import { Sites } from "./sites/sites";
+import { Team } from "./team/team";
+
+// The terminal is large and loads when it is opened.
+const TerminalPage = lazy(() => import("./terminal/terminal"));
+
+export function App() {
+  const queries = useQueryClient();
+  const account = useQuery({ queryKey: ["account"], queryFn: api.account, staleTime: 60_000 });
+  if (account.isPending) return <Loading what="the console" />;
+  if (account.error) {
+    if (account.error instanceof Trouble && account.error.status === 401) return <SignIn onSignedIn={() => void queries.resetQueries()} />;
+    return (
+      <div className="mx-auto max-w-xl p-8">
+        <TroubleNote error={account.error} />
+      </div>
+    );
+  }
+  const signOut = async () => {
+    await api.signOut();
+    await queries.resetQueries();
+  };
+  return (
+    <Frame account={account.data} onSignOut={() => void signOut()}>
+      <Inside />
+    </Frame>
+  );
+}
+
+function Inside() {
+  useEvents();
+  return (
+    <Suspense fallback={<Loading what="the page" />}>
+      <Routes>
+        <Route path="/" element={<Workspaces />} />
+        <Route path="/new" element={<New />} />
+        <Route path="/sites" element={<Sites />} />
+        <Route path="/team" element={<Team />} />
+        <Route path="/workspaces/:name" element={<WorkspacePage />} />
+        <Route path="/workspaces/:name/terminal" element={<TerminalPage />} />
+        <Route path="*" element={<p>There is no such page. The address may have a slip in it.</p>} />
+      </Routes>
+    </Suspense>
+  );
+}

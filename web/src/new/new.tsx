@@ -1,0 +1,104 @@
+import { useState, type FormEvent } from "react";
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { useNavigate } from "react-router";
+import { api } from "../api/client";
+import { AsCommand } from "../frame/copy";
+import { TroubleNote } from "../frame/trouble";
+import { Definition } from "./definition";
+import type { Report } from "./report";
+
+/** Three questions, left to right: from where, what it says, where. */
+export function New() {
+  const [source, setSource] = useState("");
+  const [ref, setRef] = useState("");
+  const [file, setFile] = useState<string>();
+  const check = useMutation({ mutationFn: (chosen?: string) => api.check({ source: source.trim(), ref: ref.trim() || undefined, file: chosen }) });
+  const report = check.data?.report as Report | undefined;
+  const read = (e: FormEvent) => {
+    e.preventDefault();
+    setFile(undefined);
+    check.mutate(undefined);
+  };
+  const choose = (chosen: string) => {
+    setFile(chosen);
+    check.mutate(chosen);
+  };
+  return (
+    <div className="grid gap-8 lg:grid-cols-[17rem_minmax(0,1fr)_17rem]">
+      <form onSubmit={read} className="flex flex-col gap-4" aria-labelledby="where-from">
+        <h1 id="where-from" className="text-xl font-semibold">
+          From where
+        </h1>
+        <label className="flex flex-col gap-1">
+          Repository or folder
+          <input className="input w-full" name="source" required placeholder="https://…/timetable.git" value={source} onChange={(e) => setSource(e.target.value)} />
+        </label>
+        <label className="flex flex-col gap-1">
+          Branch, tag or commit
+          <input className="input w-full" name="ref" placeholder="the repository's own branch" value={ref} onChange={(e) => setRef(e.target.value)} />
+        </label>
+        <button className="btn btn-primary" disabled={check.isPending || !source.trim()}>
+          {check.isPending ? "Reading …" : "Read its definition"}
+        </button>
+        <TroubleNote error={check.error} />
+      </form>
+      <section className="inked min-w-0 lg:border-l lg:pl-8" aria-labelledby="says" aria-busy={check.isPending}>
+        <h2 id="says" className="mb-4 text-xl font-semibold">
+          What it says
+        </h2>
+        {report && check.data ? <Definition report={report} text={check.data.text} onChoose={choose} /> : <p className="quiet">The definition will stand here, with what it makes and what is wrong with it.</p>}
+      </section>
+      <section className="inked lg:border-l lg:pl-8" aria-labelledby="place">
+        <h2 id="place" className="mb-4 text-xl font-semibold">
+          Where
+        </h2>
+        {report && !report.problems.some((p) => p.severity === "error") ? <Where key={source + ref} source={source.trim()} at={ref.trim()} file={file} /> : <p className="quiet">The sites that can hold it.</p>}
+      </section>
+    </div>
+  );
+}
+
+function suggested(source: string): string {
+  const last = source.replace(/\/+$/, "").replace(/\.git$/, "").split(/[/:]/).pop() ?? "";
+  return last.toLowerCase().replace(/[^a-z0-9]+/g, "-").replace(/^-+|-+$/g, "").slice(0, 40);
+}
+
+function Where({ source, at, file }: { source: string; at: string; file?: string }) {
+  const navigate = useNavigate();
+  const sites = useQuery({ queryKey: ["sites"], queryFn: api.sites });
+  const [name, setName] = useState(() => suggested(source));
+  const make = useMutation({
+    mutationFn: () => api.provision({ source, ref: at || undefined, name: name.trim(), file }),
+    onSuccess: (w) => navigate(`/workspaces/${w.name}`),
+  });
+  const submit = (e: FormEvent) => {
+    e.preventDefault();
+    make.mutate();
+  };
+  return (
+    <form onSubmit={submit} className="flex flex-col gap-4">
+      <fieldset>
+        <legend className="quiet mb-1 text-sm">Site</legend>
+        {sites.data?.map((s, i) => (
+          <label key={s.name} className="flex items-start gap-2">
+            <input type="radio" name="site" className="radio radio-sm mt-1" defaultChecked={i === 0} disabled={!s.ready} />
+            <span>
+              {s.name}
+              <span className="quiet block text-sm">{s.ready ? `${s.processors} processors, ${((s.memoryBytes ?? 0) / 1e9).toFixed(0)} GB memory` : s.problem}</span>
+            </span>
+          </label>
+        ))}
+        <TroubleNote error={sites.error} />
+      </fieldset>
+      <label className="flex flex-col gap-1">
+        Name
+        <input className="input w-full" name="name" required value={name} onChange={(e) => setName(e.target.value)} />
+      </label>
+      <button className="btn btn-primary" disabled={make.isPending}>
+        {make.isPending ? "One moment …" : "Make the workspace"}
+      </button>
+      <TroubleNote error={make.error} />
+      <AsCommand>{`domicile provision ${source}${at ? ` -ref ${at}` : ""} -name ${name}${file ? ` -file ${file}` : ""}`}</AsCommand>
+    </form>
+  );
+}

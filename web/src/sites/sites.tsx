@@ -1,0 +1,62 @@
+import { useQuery } from "@tanstack/react-query";
+import { api, type Site } from "../api/client";
+import { Ago } from "../frame/time";
+import { Loading, TroubleNote } from "../frame/trouble";
+
+export function Sites() {
+  const sites = useQuery({ queryKey: ["sites"], queryFn: api.sites, refetchInterval: 5000 });
+  if (sites.isPending) return <Loading what="the sites" />;
+  if (!sites.data) return <TroubleNote error={sites.error} />;
+  return (
+    <section aria-labelledby="sites" className="max-w-3xl">
+      <h1 id="sites" className="mb-4 text-xl font-semibold">
+        Sites
+      </h1>
+      <ul className="flex flex-col gap-4">
+        {sites.data.map((s) => (
+          <li key={s.name}>
+            <SitePlate site={s} />
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+const gigabytes = (n?: number) => (n === undefined ? "not known" : `${(n / 1e9).toFixed(1)} GB`);
+
+function SitePlate({ site: s }: { site: Site }) {
+  const rows: [string, string | undefined][] = [
+    ["kind", s.kind],
+    ["runs", s.engine],
+    ["system", s.system],
+    ["processors", s.processors?.toString()],
+    ["memory", gigabytes(s.memoryBytes)],
+    ["disk free", gigabytes(s.diskFreeBytes)],
+    ["your workspaces", s.workspaces.toString()],
+  ];
+  return (
+    <article className="plate px-6 py-5" aria-label={s.name}>
+      <div className="flex items-baseline justify-between gap-4">
+        <h2 className="text-xl font-semibold">{s.name}</h2>
+        <span className={s.ready ? "text-success" : "text-error"}>{s.ready ? "● can hold workspaces" : "✕ does not answer"}</span>
+      </div>
+      {s.problem && <p className="mt-2 break-words">{s.problem}</p>}
+      <dl className="mt-3 grid grid-cols-[auto_minmax(0,1fr)] gap-x-6 text-base">
+        {rows
+          .filter(([, value]) => value)
+          .map(([name, value]) => (
+            <div key={name} className="contents">
+              <dt className="quiet">{name}</dt>
+              <dd className="figures">{value}</dd>
+            </div>
+          ))}
+      </dl>
+      {s.examined && (
+        <p className="quiet mt-2 text-sm">
+          examined <Ago at={s.examined} />
+        </p>
+      )}
+    </article>
+  );
+}

@@ -1,0 +1,40 @@
+import { useMutation } from "@tanstack/react-query";
+import { Link } from "react-router";
+import { api, type Workspace } from "../api/client";
+import { TroubleNote } from "../frame/trouble";
+
+/** What needs a person, each with its one next action. */
+export function Attention({ list }: { list: Workspace[] }) {
+  const troubled = list.filter((w) => w.state === "failed" || w.state === "lost" || (w.state === "ready" && w.reason));
+  return (
+    <aside aria-labelledby="attention" className="inked lg:border-l lg:pl-8">
+      <h2 id="attention" className="mb-4 text-xl font-semibold">
+        Needs you
+      </h2>
+      {troubled.length === 0 && <p className="quiet">Nothing. All is as it was asked for.</p>}
+      <ul className="flex flex-col gap-4">
+        {troubled.map((w) => (
+          <Item key={w.id} workspace={w} />
+        ))}
+      </ul>
+    </aside>
+  );
+}
+
+function Item({ workspace: w }: { workspace: Workspace }) {
+  const again = useMutation({ mutationFn: () => api.provision({ source: w.source, ref: w.ref, name: w.name, file: w.file }) });
+  return (
+    <li className="inked border-b pb-3">
+      <Link to={`/workspaces/${w.name}`} className="font-semibold hover:underline">
+        {w.name}
+      </Link>
+      <p className="line-clamp-4 text-sm break-words">{w.reason}</p>
+      {w.state !== "ready" && (
+        <button type="button" className="btn btn-sm mt-2" disabled={again.isPending} onClick={() => again.mutate()}>
+          Go on from there
+        </button>
+      )}
+      <TroubleNote error={again.error} />
+    </li>
+  );
+}
