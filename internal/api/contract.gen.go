@@ -12,8 +12,6 @@ import (
 	"net/http"
 	"time"
 
-	"encoding/json"
-
 	"github.com/go-chi/chi/v5"
 	"github.com/oapi-codegen/runtime"
 )

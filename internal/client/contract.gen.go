@@ -14,8 +14,6 @@ import (
 	"strings"
 	"time"
 
-	"encoding/json"
-
 	"github.com/oapi-codegen/runtime"
 )
 
