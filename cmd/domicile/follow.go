@@ -25,7 +25,7 @@ const (
 
 // follow shows a run until its end. Leaving with Ctrl-C does not stop the run. An error is
 // returned when the run failed.
-func follow(ctx context.Context, t *terminal, c *client.Service, workspace string, run int64, quiet bool) error {
+func follow(ctx context.Context, t *terminal, c *client.Service, workspace string, last client.Run, quiet bool) error {
 	changed := make(chan struct{}, 1)
 	listening, stop := context.WithCancel(ctx)
 	defer stop()
@@ -37,27 +37,21 @@ func follow(ctx context.Context, t *terminal, c *client.Service, workspace strin
 	if quiet {
 		v = silentView{}
 	}
-	var last client.Run
 	var lines []client.LogLine
 	var after int64
 	for tick := time.NewTicker(redrawEvery); ; {
-		r, err := client.Answer[client.Run](c.GetRun(ctx, run))
-		gone := fault.Code(err) == "not-found" && last.Kind == client.Remove
+		r, err := client.Answer[client.Run](c.GetRun(ctx, last.Id))
+		if err == nil {
+			last = r
+			lines, after, err = newLines(ctx, c, last.Id, after)
+		}
 		switch {
-		case gone:
+		case fault.Code(err) == "not-found" && last.Kind == client.Remove:
 			last.State = client.RunStateDone // its record went with the workspace
-			r = last
-		case fault.IsTransient(err):
-			r = last // it comes back
-		case err != nil:
+		case err != nil && !fault.IsTransient(err):
 			return left(ctx, t, workspace, err)
 		}
-		if !gone && err == nil {
-			if lines, after, err = newLines(ctx, c, run, after); err != nil && !fault.IsTransient(err) {
-				return left(ctx, t, workspace, err)
-			}
-		}
-		last = r
+		r = last
 		v.update(r, lines)
 		if r.State == client.RunStateDone || r.State == client.RunStateFailed {
 			v.end(r)

@@ -41,7 +41,7 @@ var provisionCommand = command{
 				fmt.Fprintf(t.out, "%s is being made. To watch: domicile follow %s\n", w.Name, w.Name)
 				return nil
 			}
-			if err := follow(ctx, t, c, w.Name, w.Run.Id, *asJSON); err != nil {
+			if err := follow(ctx, t, c, w.Name, *w.Run, *asJSON); err != nil {
 				return err
 			}
 			if w, err = client.Answer[client.Workspace](c.GetWorkspace(ctx, w.Name)); err != nil {
@@ -94,7 +94,7 @@ var followCommand = command{
 			if w.Run == nil {
 				return errors.New("the workspace has no run")
 			}
-			if err := follow(ctx, t, c, w.Name, w.Run.Id, *asJSON); err != nil {
+			if err := follow(ctx, t, c, w.Name, *w.Run, *asJSON); err != nil {
 				return err
 			}
 			w, err = client.Answer[client.Workspace](c.GetWorkspace(ctx, args[0]))

@@ -142,7 +142,7 @@ func changeCommand(name, summary, done string, request func(*client.Service, con
 					return err
 				}
 				if !*detach && w.Run != nil {
-					if err := follow(ctx, t, c, w.Name, w.Run.Id, *asJSON); err != nil {
+					if err := follow(ctx, t, c, w.Name, *w.Run, *asJSON); err != nil {
 						return err
 					}
 				}

@@ -44,8 +44,12 @@ func (r *Runner) carry(ctx context.Context, id int64) {
 	go r.renew(ctx, taken, cancel)
 	c := &carriage{Runner: r, run: taken}
 	err = c.load(ctx)
-	if err == nil {
+	switch {
+	case err == nil:
 		err = c.carryOut(ctx)
+	case ctx.Err() == nil && !records.Unavailable(err) && c.workspace.ID != 0:
+		// Trying again would find the same: the record of a site that is gone, say.
+		err = c.failRun(ctx, reasonOf(err))
 	}
 	if c.log != nil {
 		c.log.Close()
@@ -205,7 +209,11 @@ func (c *carriage) fail(ctx context.Context, s *records.Step, stepErr error) err
 	if err := c.setStep(ctx, s); err != nil {
 		return err
 	}
-	state, reason := records.Failed, s.Title+": "+s.Reason
+	return c.failRun(ctx, s.Title+": "+s.Reason)
+}
+
+func (c *carriage) failRun(ctx context.Context, reason string) error {
+	state := records.Failed
 	if c.workspace.State == records.Ready {
 		state = records.Ready
 	}

@@ -151,6 +151,9 @@ func (w *World) listen(preferred int, h http.Handler) (string, error) {
 	return l.Addr().String(), nil
 }
 
+// Folder is where the data of all servers lies.
+func (w *World) Folder() string { return w.o.Folder }
+
 // Close stops all that was started.
 func (w *World) Close() {
 	if w.Service != nil {
