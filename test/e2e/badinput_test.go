@@ -44,6 +44,7 @@ func TestBadInputIsToldWithPlaceReasonAndRemedy(t *testing.T) {
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {
+			t.Parallel() // some are tried again for a while
 			workspace := "bad-" + strings.Trim(strings.ToLower(strings.ReplaceAll(strings.ReplaceAll(name, " ", "-"), "'", "")), "-")
 			args := append([]string{"provision"}, c.args...)
 			if !strings.Contains(strings.Join(c.args, " "), "-name") && c.args[0] != "--" {
