@@ -1,0 +1,123 @@
+package plan
+
+import (
+	"go/build"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"domicile/internal/definition"
+	"domicile/internal/fault"
+)
+
+func makePlan(t *testing.T, text, commit string) *Plan {
+	t.Helper()
+	r := definition.Read(fstest.MapFS{".devcontainer.json": {Data: []byte(text)}}, definition.Options{Folder: "/workspaces/deck"})
+	require.False(t, r.HasErrors(), "%v", r.Problems)
+	p, err := Make(r, "deck", commit)
+	require.NoError(t, err)
+	return p
+}
+
+func names(steps []Step) string {
+	var list []string
+	for _, s := range steps {
+		list = append(list, s.Name)
+	}
+	return strings.Join(list, " ")
+}
+
+func TestSteps(t *testing.T) {
+	const commands = `"onCreateCommand": "a", "updateContentCommand": "b", "postCreateCommand": "c", "postStartCommand": "d"`
+	const made = "image volume container agent source "
+	cases := map[string]string{
+		`{"image": "i"}`:                   made + "ready",
+		`{"image": "i", ` + commands + `}`: made + "onCreateCommand updateContentCommand ready postCreateCommand postStartCommand",
+		`{"image": "i", "waitFor": "postStartCommand", ` + commands + `}`:         made + "onCreateCommand updateContentCommand postCreateCommand postStartCommand ready",
+		`{"image": "i", "waitFor": "initializeCommand", ` + commands + `}`:        made + "ready onCreateCommand updateContentCommand postCreateCommand postStartCommand",
+		`{"image": "i", "waitFor": "postCreateCommand", "postStartCommand": "d"}`: made + "ready postStartCommand",
+	}
+	for text, want := range cases {
+		assert.Equal(t, want, names(makePlan(t, text, "c0").Steps), text)
+	}
+	assert.Equal(t, "agent ready postStartCommand", names(makePlan(t, `{"image": "i", `+commands+`}`, "c0").Start()))
+	assert.Equal(t, "agent postStartCommand ready", names(makePlan(t, `{"image": "i", "waitFor": "postStartCommand", `+commands+`}`, "c0").Start()))
+	assert.Equal(t, "agent ready", names(makePlan(t, `{"image": "i"}`, "c0").Start()))
+}
+
+// A digest changes exactly when something that goes into the step changes.
+func TestDigests(t *testing.T) {
+	const base = `{"image": "i", "containerEnv": {"A": "1"}, "onCreateCommand": "a", "postStartCommand": "d"}`
+	digests := func(text, commit string) map[string]string {
+		m := map[string]string{}
+		for _, s := range makePlan(t, text, commit).Steps {
+			m[s.Name] = s.Digest
+		}
+		return m
+	}
+	before := digests(base, "c0")
+	cases := map[string]struct{ text, commit, changed string }{
+		"nothing":       {base, "c0", ""},
+		"a label":       {strings.Replace(base, `{"image"`, `{"name": "x", "portsAttributes": {"1": {"label": "y"}}, "image"`, 1), "c0", ""},
+		"the image":     {strings.Replace(base, `"i"`, `"j"`, 1), "c0", "image container agent onCreateCommand postStartCommand"},
+		"containerEnv":  {strings.Replace(base, `"1"`, `"2"`, 1), "c0", "container agent onCreateCommand postStartCommand"},
+		"the commit":    {base, "c1", "source onCreateCommand postStartCommand"},
+		"the last step": {strings.Replace(base, `"d"`, `"e"`, 1), "c0", "postStartCommand"},
+	}
+	for name, c := range cases {
+		var changed []string
+		after := digests(c.text, c.commit)
+		for _, s := range makePlan(t, base, "c0").Steps {
+			if before[s.Name] != after[s.Name] {
+				changed = append(changed, s.Name)
+			}
+		}
+		assert.Equal(t, c.changed, strings.Join(changed, " "), name)
+	}
+}
+
+func TestWhatTheContainerIsMadeFrom(t *testing.T) {
+	p := makePlan(t, `{"image": "i", "containerUser": "keeper", "workspaceFolder": "/src/x", "overrideCommand": false, "init": true, "forwardPorts": [80], "portsAttributes": {"80": {"label": "Board"}}}`, "c0")
+	assert.Equal(t, "deck", p.Container.Hostname)
+	assert.Equal(t, "/src/x", p.Container.SourceTarget)
+	assert.False(t, p.Container.Override)
+	assert.True(t, p.Container.Init)
+	assert.Equal(t, "keeper", p.Session.User, "remoteUser is containerUser where it is not named")
+	assert.Equal(t, "Board", p.Ports[0].Label)
+	assert.NotEmpty(t, p.Container.Digest)
+}
+
+func TestAKindThatIsNotCarriedOutIsRefusedByName(t *testing.T) {
+	r := definition.Read(fstest.MapFS{".devcontainer.json": {Data: []byte(`{"build": {"dockerfile": "Dockerfile"}}`)}}, definition.Options{})
+	_, err := Make(r, "deck", "c0")
+	assert.Equal(t, "kind-not-carried-out", fault.Code(err))
+	assert.ErrorContains(t, err, "dockerfile")
+}
+
+// The core must stay testable alone: nothing of HTTP, SQL, engines or terminals in it.
+func TestTheCoreImportsNothingOfTheOutsideWorld(t *testing.T) {
+	seen := map[string]bool{}
+	var look func(path, from string)
+	look = func(path, from string) {
+		if seen[path] || !strings.Contains(path, ".") && !strings.HasPrefix(path, "domicile") && !strings.HasPrefix(path, "net") && !strings.HasPrefix(path, "database") && path != "os/exec" {
+			return
+		}
+		seen[path] = true
+		for _, outside := range []string{"net", "net/http", "database/sql", "os/exec", "github.com/jackc", "github.com/docker", "github.com/moby", "golang.org/x/term", "golang.org/x/crypto/ssh", "github.com/creack/pty"} {
+			assert.False(t, path == outside || strings.HasPrefix(path, outside+"/"), "%s imports %s", from, path)
+		}
+		if p, err := build.Import(path, "../..", 0); err == nil {
+			for _, i := range p.Imports {
+				look(i, path)
+			}
+		}
+	}
+	for _, core := range []string{"domicile/internal/definition", "domicile/internal/plan"} {
+		look(core, "the test")
+		require.True(t, seen[core])
+	}
+	require.True(t, seen["github.com/tailscale/hujson"], "imports of imports are looked at")
+}

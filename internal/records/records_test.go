@@ -1,0 +1,205 @@
+package records
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"testing"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"domicile/internal/daemons"
+)
+
+var server *daemons.Postgres
+
+func TestMain(m *testing.M) { os.Exit(withPostgres(m)) }
+
+func withPostgres(m *testing.M) int {
+	folder, err := os.MkdirTemp("", "domicile-records-")
+	if err == nil {
+		defer os.RemoveAll(folder)
+		err = os.Chmod(folder, 0o755) // PostgreSQL's user must pass
+	}
+	if err == nil {
+		server, err = daemons.StartPostgres(context.Background(), folder)
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "records: cannot set up:", err)
+		return 1
+	}
+	defer server.Stop()
+	return m.Run()
+}
+
+func open(t *testing.T) *Store {
+	t.Helper()
+	s, err := Open(t.Context(), server.URL)
+	require.NoError(t, err)
+	t.Cleanup(s.Close)
+	return s
+}
+
+func workspace(t *testing.T, s *Store, name string) Workspace {
+	t.Helper()
+	a, err := s.AddAccount(t.Context(), name+"-owner", "hash", false)
+	require.NoError(t, err)
+	w, err := s.AddWorkspace(t.Context(), Workspace{Account: a.ID, Name: name, Source: "https://h/" + name, Site: "s", State: Waiting, Wanted: WantRunning})
+	require.NoError(t, err)
+	return w
+}
+
+func TestSeveralInstancesMayMigrateAtOnce(t *testing.T) {
+	errs := make(chan error, 4)
+	for range cap(errs) {
+		go func() {
+			s, err := Open(context.WithoutCancel(t.Context()), server.URL)
+			if err == nil {
+				s.Close()
+			}
+			errs <- err
+		}()
+	}
+	for range cap(errs) {
+		assert.NoError(t, <-errs)
+	}
+}
+
+func TestTheFirstAccountIsMadeOnce(t *testing.T) {
+	s := open(t)
+	first := func() error {
+		return s.InTx(t.Context(), func(q Queries, _ pgx.Tx) error {
+			_, err := q.AddFirstAccount(t.Context(), "skipper", "hash")
+			return err
+		})
+	}
+	errs := make(chan error, 3)
+	for range cap(errs) {
+		go func() { errs <- first() }()
+	}
+	made := 0
+	for range cap(errs) {
+		if err := <-errs; err == nil {
+			made++
+		} else {
+			assert.ErrorIs(t, err, ErrTaken)
+		}
+	}
+	assert.LessOrEqual(t, made, 1, "another test may have made one before")
+}
+
+func TestOneUnfinishedRunAWorkspace(t *testing.T) {
+	s := open(t)
+	w := workspace(t, s, "single")
+	r, err := s.AddRun(t.Context(), w.ID, KindProvision)
+	require.NoError(t, err)
+	_, err = s.AddRun(t.Context(), w.ID, KindStop)
+	assert.ErrorIs(t, err, ErrBusy)
+	require.NoError(t, s.CancelRuns(t.Context(), w, "ended by stop"))
+	_, err = s.AddRun(t.Context(), w.ID, KindStop)
+	assert.NoError(t, err)
+	_, err = s.TakeRun(t.Context(), r.ID, 1)
+	assert.ErrorIs(t, err, ErrLost, "an ended run cannot be taken")
+	_, err = s.AddWorkspace(t.Context(), Workspace{Account: w.Account, Name: w.Name})
+	assert.ErrorIs(t, err, ErrTaken)
+}
+
+// hold makes an instance that lives until the returned function is called.
+func hold(t *testing.T, s *Store) (*Instance, func()) {
+	t.Helper()
+	i, err := s.Enlist(t.Context())
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(t.Context())
+	held, ended := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(ended)
+		_ = i.Hold(ctx, func() { close(held) })
+	}()
+	<-held
+	return i, func() { cancel(); <-ended }
+}
+
+func TestALeaseOfWhoIsGoneIsTakenOverAtOnce(t *testing.T) {
+	s := open(t)
+	w := workspace(t, s, "lease")
+	r, err := s.AddRun(t.Context(), w.ID, KindProvision)
+	require.NoError(t, err)
+	first, leave := hold(t, s)
+	second, leaveToo := hold(t, s)
+	defer leaveToo()
+	mine, err := s.TakeRun(t.Context(), r.ID, first.ID)
+	require.NoError(t, err)
+	_, err = s.TakeRun(t.Context(), r.ID, second.ID)
+	require.ErrorIs(t, err, ErrLost, "its holder lives")
+	require.NoError(t, s.RenewRun(t.Context(), r.ID, first.ID))
+	require.NoError(t, s.AddStep(t.Context(), Step{Run: r.ID, Position: 0, Name: "fetch", Title: "Fetch"}))
+	leave()
+	require.Eventually(t, func() bool {
+		orphans, err := s.OrphanRuns(t.Context(), time.Hour)
+		return err == nil && len(orphans) == 1 && orphans[0].ID == r.ID
+	}, 5*time.Second, 10*time.Millisecond)
+	theirs, err := s.TakeRun(t.Context(), r.ID, second.ID)
+	require.NoError(t, err)
+	// The first one, were it still there, can write no more.
+	assert.ErrorIs(t, s.SetStep(t.Context(), w, mine, Step{State: DoneWell}), ErrLost)
+	assert.ErrorIs(t, s.RenewRun(t.Context(), r.ID, first.ID), ErrLost)
+	assert.ErrorIs(t, s.EndRun(t.Context(), w, mine, DoneWell, ""), ErrLost)
+	assert.NoError(t, s.SetStep(t.Context(), w, theirs, Step{State: DoneWell}))
+	assert.NoError(t, s.EndRun(t.Context(), w, theirs, DoneWell, ""))
+}
+
+func TestAStepKnowsHowLongItTookLastTime(t *testing.T) {
+	s := open(t)
+	w := workspace(t, s, "again")
+	i, leave := hold(t, s)
+	defer leave()
+	begun := time.Now().Add(-time.Minute)
+	ended := begun.Add(1500 * time.Millisecond)
+	for n := range 2 {
+		r, err := s.AddRun(t.Context(), w.ID, KindProvision)
+		require.NoError(t, err)
+		require.NoError(t, s.AddStep(t.Context(), Step{Run: r.ID, Name: "image", Title: "Pull"}))
+		steps, err := s.Steps(t.Context(), r.ID)
+		require.NoError(t, err)
+		if n == 0 {
+			assert.Nil(t, steps[0].LastMillis)
+		} else {
+			assert.EqualValues(t, 1500, *steps[0].LastMillis)
+		}
+		r, err = s.TakeRun(t.Context(), r.ID, i.ID)
+		require.NoError(t, err)
+		require.NoError(t, s.SetStep(t.Context(), w, r, Step{State: DoneWell, Started: &begun, Ended: &ended}))
+		require.NoError(t, s.EndRun(t.Context(), w, r, DoneWell, ""))
+	}
+}
+
+func TestChangesAreToldWhenTheyAreCommitted(t *testing.T) {
+	s := open(t)
+	w := workspace(t, s, "told")
+	listening, events := make(chan struct{}), make(chan Event, 10)
+	ctx, cancel := context.WithCancel(t.Context())
+	defer cancel()
+	go func() { _ = s.Listen(ctx, func() { close(listening) }, func(e Event) { events <- e }) }()
+	<-listening
+	undone := errors.New("undone")
+	assert.ErrorIs(t, s.InTx(t.Context(), func(q Queries, _ pgx.Tx) error {
+		require.NoError(t, q.SetWorkspaceState(t.Context(), w, Failed, "never"))
+		return undone
+	}), undone)
+	require.NoError(t, s.SetWorkspaceState(t.Context(), w, Ready, ""))
+	assert.Equal(t, Event{Type: "workspace", Account: w.Account, Workspace: "told", State: Ready}, <-events)
+}
+
+func TestUnavailable(t *testing.T) {
+	s := open(t)
+	_, err := Open(t.Context(), "postgres://nobody@127.0.0.1:9/x?sslmode=disable")
+	assert.True(t, Unavailable(err), "%v", err)
+	_, err = s.Workspace(t.Context(), -1)
+	assert.ErrorIs(t, err, ErrNotFound)
+	assert.False(t, Unavailable(err))
+	assert.False(t, Unavailable(nil))
+}

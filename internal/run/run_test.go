@@ -1,0 +1,68 @@
+package run
+
+import (
+	"errors"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"domicile/internal/fault"
+	"domicile/internal/source"
+)
+
+func TestNames(t *testing.T) {
+	for _, good := range []string{"a", "timetable", "tide-2", "a1-b2-c3", strings.Repeat("a", 40)} {
+		assert.NoError(t, CheckName(good), good)
+	}
+	for _, bad := range []string{"", "A", "1a", "-a", "a-", "a--b", "a_b", "a.b", "a b", "über", "../x", strings.Repeat("a", 41)} {
+		err := CheckName(bad)
+		assert.Equal(t, "bad-name", fault.Code(err), bad)
+		assert.NotEmpty(t, fault.Remedy(err))
+	}
+	for address, want := range map[string]string{"https://h/Quay_Board.git": "quay-board", "https://h/x/--Tide--": "tide", "https://h/" + strings.Repeat("a-", 30): strings.TrimSuffix(strings.Repeat("a-", 20), "-")} {
+		a, err := source.Parse(address)
+		require.NoError(t, err)
+		assert.Equal(t, want, suggestName(a))
+		assert.NoError(t, CheckName(suggestName(a)))
+	}
+}
+
+// written is what a sink would write to the records.
+func written(s *logSink) (lines []string) {
+	for _, l := range s.pending {
+		lines = append(lines, l.Text)
+	}
+	return lines
+}
+
+func TestLinesOfAnOutput(t *testing.T) {
+	s := &logSink{}
+	w := s.writer("tests: ")
+	for _, part := range []string{"one\ntw", "o\r\n", "10%\r50%\r100%\n", "bad \xff\x00 bytes\n", strings.Repeat("x", maxLine+1), "\nno end"} {
+		n, err := w.Write([]byte(part))
+		require.NoError(t, err)
+		assert.Equal(t, len(part), n)
+	}
+	require.NoError(t, w.(*lineWriter).Close())
+	assert.Equal(t, []string{"tests: one", "tests: two", "tests: 100%", "tests: bad \uFFFD bytes", "tests: " + strings.Repeat("x", maxLine), "tests: x", "tests: no end"}, written(s))
+}
+
+func TestOfALongOutputTheBeginningAndTheEndAreKept(t *testing.T) {
+	s := &logSink{}
+	s.begin(3)
+	for range keepFirst + keepLast + 100 {
+		s.say("middle")
+	}
+	s.say("end")
+	assert.Len(t, s.pending, keepFirst)
+	assert.Equal(t, 101, s.dropped)
+	assert.Equal(t, "end", s.last[len(s.last)-1].Text)
+}
+
+func TestTheReasonOfAFailureCarriesItsRemedy(t *testing.T) {
+	err := fault.Wrap(errors.New("exit status 3"), "command-failed", "correct it", "postCreateCommand failed: make")
+	assert.Equal(t, "postCreateCommand failed: make: exit status 3. To mend it: correct it", reasonOf(err))
+	assert.Equal(t, "plain", reasonOf(errors.New("plain")))
+}
