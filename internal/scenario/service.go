@@ -93,13 +93,19 @@ func (s *Service) ready(ctx context.Context) error {
 	}
 }
 
-// LastWords is the end of what the service printed.
-func (s *Service) LastWords() string {
+// Printed is all that the service, and those before it in the same world, printed.
+func (s *Service) Printed() string {
 	b, err := os.ReadFile(s.log)
 	if err != nil {
 		return err.Error()
 	}
-	return string(b[max(0, len(b)-4000):])
+	return string(b)
+}
+
+// LastWords is the end of what the service printed.
+func (s *Service) LastWords() string {
+	said := s.Printed()
+	return said[max(0, len(said)-4000):]
 }
 
 // Done is closed when the service has ended.

@@ -61,7 +61,11 @@ func setUp(m *testing.M) int {
 	if err := people(ctx, folder); err != nil {
 		return complain(err)
 	}
-	return m.Run()
+	status := m.Run()
+	if races := strings.Count(world.Service.Printed(), "WARNING: DATA RACE"); races > 0 {
+		return complain(fmt.Errorf("the service's race detector found %d races:\n%s", races, world.Service.Printed()))
+	}
+	return status
 }
 
 func complain(err error) int {

@@ -32,6 +32,18 @@ func (s *Site) Connect(ctx context.Context, workspace string) (net.Conn, error) 
 	return s.bridge(ctx, workspace)
 }
 
+// agentAnswers tells whether an agent greets, as an SSH server does unasked.
+func (s *Site) agentAnswers(ctx context.Context, workspace string) bool {
+	conn, err := s.Connect(ctx, workspace)
+	if err != nil {
+		return false
+	}
+	defer conn.Close()
+	greeting := make([]byte, 4)
+	_, err = io.ReadFull(conn, greeting)
+	return err == nil && string(greeting) == "SSH-"
+}
+
 // dialShared connects to a socket in a folder that the workspace's root can write to. The
 // file is opened first without following links and looked at: a link to another socket
 // of the host must not lead there. Connecting through /proc also lifts the limit on the

@@ -137,14 +137,25 @@ func (s *Site) Start(ctx context.Context, workspace string) error {
 	if there.Config.Labels[labelBeside] == "" {
 		return nil
 	}
-	if conn, err := s.Connect(ctx, workspace); err == nil {
-		return conn.Close() // it runs already
+	if !there.State.Running {
+		return ended(there.State.ExitCode)
+	}
+	if s.agentAnswers(ctx, workspace) {
+		return nil
 	}
 	e, err := s.api.ContainerExecCreate(ctx, name, container.ExecOptions{User: "0:0", Cmd: s.agentCommand()})
 	if err == nil {
 		err = s.api.ContainerExecStart(ctx, e.ID, container.ExecStartOptions{Detach: true})
 	}
+	if there, inspectErr := s.api.ContainerInspect(ctx, name); err != nil && inspectErr == nil && !there.State.Running {
+		return ended(there.State.ExitCode)
+	}
 	return s.explain(err, "start the agent in the workspace's container")
+}
+
+func ended(status int) error {
+	return fault.New("container-ended", "leave overrideCommand at true, or give the image a command that stays",
+		"the image's own command ended at once (exit status %d)", status)
 }
 
 // Stop stops the container. One that is gone is stopped.

@@ -1,0 +1,129 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	v1 "github.com/google/go-containerregistry/pkg/v1"
+	"github.com/google/go-containerregistry/pkg/v1/mutate"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"domicile/internal/baseimage"
+	"domicile/internal/fault"
+	"domicile/internal/scenario"
+	"domicile/internal/site/sitetest"
+)
+
+var world *scenario.World
+
+func TestMain(m *testing.M) { os.Exit(withEngine(m)) }
+
+func withEngine(m *testing.M) int {
+	folder, err := os.MkdirTemp("", "domicile-engine-")
+	if err == nil {
+		defer os.RemoveAll(folder)
+		err = os.Chmod(folder, 0o755)
+	}
+	var cache string
+	if err == nil {
+		cache, err = os.UserCacheDir()
+	}
+	if err == nil {
+		world, err = scenario.Start(context.Background(), scenario.Options{Folder: folder, Cache: filepath.Join(cache, "domicile"), OwnEngine: true, Say: func(string) {}})
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "engine: cannot set up:", err)
+		return 1
+	}
+	defer world.Close()
+	return m.Run()
+}
+
+func newSite(t *testing.T, installation, sockets string) *Site {
+	t.Helper()
+	s, err := New(Options{Host: world.EngineAt, Installation: installation, Agent: agentBinary(), SocketFolder: sockets})
+	require.NoError(t, err)
+	return s
+}
+
+func agentBinary() string {
+	folder := os.Getenv("DOMICILE_PROGRAMS")
+	if folder == "" {
+		folder = "../../../bin"
+	}
+	return filepath.Join(folder, "domicile-agent")
+}
+
+func TestSite(t *testing.T) {
+	image, err := mutate.Config(world.Image, v1.Config{Cmd: []string{"sleep", "infinity"}})
+	require.NoError(t, err)
+	staying := world.RegistryAt + "/skerry/staying:1"
+	require.NoError(t, baseimage.Push(t.Context(), image, staying))
+	for name, sockets := range map[string]string{"through a shared folder": t.TempDir(), "through the engine's streams": ""} {
+		t.Run(name, func(t *testing.T) {
+			sitetest.Run(t, sitetest.Place{Site: newSite(t, "test"+strings.ReplaceAll(strings.Fields(name)[1], "the", "streams"), sockets), Image: world.RegistryAt + "/skerry/base:12", Staying: staying, Missing: world.RegistryAt + "/skerry/nosuch:1"})
+		})
+	}
+}
+
+func TestOthersThingsAreNotTouched(t *testing.T) {
+	mine, others := newSite(t, "mine", ""), newSite(t, "others", "")
+	image := world.RegistryAt + "/skerry/base:12"
+	_, err := mine.EnsureImage(t.Context(), image, func(string) {})
+	require.NoError(t, err)
+	_, err = others.EnsureVolume(t.Context(), "w1")
+	require.NoError(t, err)
+	require.NoError(t, mine.Remove(t.Context(), "w1"))
+	made, err := others.EnsureVolume(t.Context(), "w1")
+	require.NoError(t, err)
+	assert.False(t, made, "it is still there")
+	require.NoError(t, others.Remove(t.Context(), "w1"))
+}
+
+// A workspace's root can write to the folder that holds its agent's socket. What it puts
+// there must not make the service connect to another socket of the host.
+func TestALinkInPlaceOfTheSocketIsNotFollowed(t *testing.T) {
+	folder := t.TempDir()
+	prize := filepath.Join(folder, "prize.sock")
+	l, err := net.Listen("unix", prize)
+	require.NoError(t, err)
+	defer l.Close()
+	require.NoError(t, os.Symlink(prize, filepath.Join(folder, "agent.sock")))
+	_, err = dialShared(t.Context(), filepath.Join(folder, "agent.sock"))
+	assert.Equal(t, "agent-replaced", fault.Code(err), "%v", err)
+	require.NoError(t, os.Remove(filepath.Join(folder, "agent.sock")))
+	_, err = dialShared(t.Context(), filepath.Join(folder, "agent.sock"))
+	assert.Equal(t, "agent-unreachable", fault.Code(err))
+	conn, err := dialShared(t.Context(), prize)
+	require.NoError(t, err)
+	conn.Close()
+}
+
+func TestPullFaults(t *testing.T) {
+	s := &Site{}
+	cases := map[string]struct {
+		code      string
+		transient bool
+	}{
+		"manifest unknown: manifest unknown":                          {"image-not-found", false},
+		"Get http://r/v2/: dial tcp 127.0.0.1:9: connection refused":  {"registry-down", true},
+		"received unexpected HTTP status: 503 Service Unavailable":    {"registry-down", true},
+		"unauthorized: authentication required":                       {"image-denied", false},
+		"dial tcp: lookup r.skerry.test: no such host":                {"registry-unknown", true},
+		"invalid reference format: repository name must be lowercase": {"bad-image", false},
+		"write /x: no space left on device":                           {"disk-full", false},
+		"context canceled by somebody":                                {"engine-refused", false},
+	}
+	for text, want := range cases {
+		err := s.pullFault(errors.New(text), "r.skerry.test/base:1")
+		assert.Equal(t, want.code, fault.Code(err), text)
+		assert.Equal(t, want.transient, fault.IsTransient(err), text)
+	}
+}

@@ -1,0 +1,54 @@
+import { cleanup, render, screen } from "@testing-library/react";
+import { afterEach, describe, expect, it } from "vitest";
+import { Trouble } from "../api/client";
+import { ago, seconds } from "./time";
+import { State } from "./state";
+import { TroubleNote } from "./trouble";
+import { matches } from "../workspaces/workspaces";
+import { rows } from "../new/report";
+
+afterEach(cleanup);
+
+describe("times", () => {
+  it("are told as people do", () => {
+    const now = Date.parse("2026-07-01T12:00:00Z");
+    const before = (minutes: number) => ago(now - minutes * 60_000, now);
+    expect([before(0.5), before(5), before(90), before(47 * 60), before(72 * 60)]).toEqual(["just now", "5 min ago", "1 h ago", "47 h ago", "3 days ago"]);
+    expect([seconds(90), seconds(59_900), seconds(61_000), seconds(600_000)]).toEqual(["0.1 s", "59.9 s", "1:01 min", "10:00 min"]);
+  });
+});
+
+describe("a state", () => {
+  it("is a word, not only a colour or a shape", () => {
+    render(<State state="lost" />);
+    expect(screen.getByText("out of reach")).toBeTruthy();
+  });
+});
+
+describe("trouble", () => {
+  it("says what, why and what to do", () => {
+    render(<TroubleNote error={new Trouble({ title: "The site is full", status: 409, code: "full", detail: "no memory left", remedy: "stop one" })} />);
+    expect(screen.getByRole("alert").textContent).toBe("The site is fullno memory leftWhat to do: stop one");
+  });
+});
+
+describe("the filter of workspaces", () => {
+  const w = { id: 1, name: "quay-board", source: "https://git.skerry.test/quayboard", state: "ready" as const, site: "this-host", created: "", lastUsed: "", ports: [], user: "crew" };
+  it("wants all words, in any order and case", () => {
+    expect(matches(w, "")).toBe(true);
+    expect(matches(w, "READY quay")).toBe(true);
+    expect(matches(w, "quay stopped")).toBe(false);
+  });
+});
+
+describe("a definition in words", () => {
+  it("has ports with labels and commands in all their forms", () => {
+    const effective = { image: "base:12", forwardPorts: [8080, "db:5432"], portsAttributes: { "8080": { label: "Board" } }, postCreateCommand: [{ command: { a: "one", b: ["two", "3"] } }] };
+    expect(rows({ effective, problems: [], floating: [] })).toEqual([
+      ["made from", "base:12"],
+      ["port 8080", "Board"],
+      ["port db:5432", "forwarded"],
+      ["postCreateCommand", "a: one; b: two 3"],
+    ]);
+  });
+});
