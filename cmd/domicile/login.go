@@ -14,11 +14,12 @@ import (
 )
 
 var loginCommand = command{
-	name: "login", args: "[-server URL] [-name NAME]", summary: "Sign in to a service, with name and password or with a token on standard input",
+	name: "login", args: "[-server URL] [-name NAME] [-json]", summary: "Sign in to a service, with name and password or with a token on standard input",
 	example: "domicile login -server http://127.0.0.1:4380",
 	setup: func(f *flag.FlagSet) action {
 		server := f.String("server", "", "the service's address (default: the last one, or "+defaultServer+")")
 		name := f.String("name", "", "your account's name")
+		asJSON := jsonFlag(f)
 		return func(ctx context.Context, t *terminal, args []string) error {
 			if err := exactly(args); err != nil {
 				return err
@@ -30,13 +31,13 @@ var loginCommand = command{
 			if *server != "" {
 				last.Server = *server
 			}
-			return login(ctx, t, last.Server, *name)
+			return login(ctx, t, last.Server, *name, *asJSON)
 		}
 	},
 }
 
 // login asks for name and password on a terminal, or reads a token from standard input.
-func login(ctx context.Context, t *terminal, server, name string) error {
+func login(ctx context.Context, t *terminal, server, name string, asJSON bool) error {
 	file, interactive := fileOf(t.in)
 	if !interactive {
 		line, err := bufio.NewReader(t.in).ReadString('\n')
@@ -44,7 +45,7 @@ func login(ctx context.Context, t *terminal, server, name string) error {
 		if token == "" {
 			return fmt.Errorf("standard input is no terminal and holds no token: %w", err)
 		}
-		return signInWith(ctx, t, server, token)
+		return signInWith(ctx, t, server, token, asJSON)
 	}
 	c, err := client.Open(server, "")
 	if err != nil {
@@ -67,7 +68,7 @@ func login(ctx context.Context, t *terminal, server, name string) error {
 	if err != nil {
 		return err
 	}
-	return signInWith(ctx, t, server, answer.Token)
+	return signInWith(ctx, t, server, answer.Token, asJSON)
 }
 
 func askPassword(t *terminal, file *os.File, prompt string) (string, error) {
@@ -80,7 +81,7 @@ func askPassword(t *terminal, file *os.File, prompt string) (string, error) {
 	return string(b), nil
 }
 
-func signInWith(ctx context.Context, t *terminal, server, token string) error {
+func signInWith(ctx context.Context, t *terminal, server, token string, asJSON bool) error {
 	c, err := client.Open(server, token)
 	if err != nil {
 		return err
@@ -91,6 +92,12 @@ func signInWith(ctx context.Context, t *terminal, server, token string) error {
 	}
 	if err := (signIn{Server: c.URL, Token: token}).save(); err != nil {
 		return err
+	}
+	if asJSON {
+		return printJSON(t.out, struct {
+			Server  string         `json:"server"`
+			Account client.Account `json:"account"`
+		}{c.URL, account})
 	}
 	fmt.Fprintf(t.out, "Signed in to %s as %s.\n", c.URL, account.Name)
 	return nil

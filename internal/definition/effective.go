@@ -197,6 +197,11 @@ func defaultFolder(kind, localFolder string) string {
 	if kind == KindCompose {
 		return "/"
 	}
+	return DefaultMount(localFolder)
+}
+
+// DefaultMount is where the source is mounted without a workspaceMount.
+func DefaultMount(localFolder string) string {
 	return path.Join("/workspaces", path.Base(localFolder))
 }
 

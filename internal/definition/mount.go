@@ -82,6 +82,13 @@ func (c *checker) mount(v *Value, path string) {
 	}
 }
 
+// workspaceMount may be empty: then the source is not mounted at all.
+func (c *checker) workspaceMount(v *Value, path string) {
+	if v.Kind != String || v.Str != "" {
+		c.mount(v, path)
+	}
+}
+
 func (c *checker) mounts(v *Value, path string) {
 	if !c.expect(v, path, Array) {
 		return

@@ -60,7 +60,7 @@ var properties = []property{
 	{name: "context", kinds: forDockerfile, check: (*checker).repositoryPath, pending: true},
 
 	{name: "appPort", kinds: forContainers, check: (*checker).appPort, pending: true},
-	{name: "workspaceMount", kinds: forContainers, check: (*checker).mount, pending: true},
+	{name: "workspaceMount", kinds: forContainers, check: (*checker).workspaceMount},
 	{name: "workspaceFolder", kinds: forAny, check: (*checker).text},
 	{name: "runArgs", kinds: forContainers, check: (*checker).texts, pending: true},
 

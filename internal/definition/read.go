@@ -37,7 +37,7 @@ type Options struct {
 // Read reads the definition of a repository. It always returns a report; what is wrong
 // with the definition stands in its problems, in file order.
 func Read(files fs.FS, o Options) *Report {
-	r := &Report{}
+	r := &Report{LocalFolder: o.Folder}
 	r.File = choose(files, o.File, r)
 	if r.File == "" {
 		return r

@@ -20,6 +20,8 @@ type Report struct {
 	Digest    string     `json:"digest,omitempty"`
 
 	Text *Text `json:"-"` // nil where there was no file
+	// LocalFolder is where the repository lies: Options.Folder.
+	LocalFolder string `json:"-"`
 }
 
 // Feature is one feature in installation order.

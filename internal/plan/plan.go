@@ -8,7 +8,9 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"path"
 	"slices"
+	"strings"
 
 	"domicile/internal/definition"
 	"domicile/internal/fault"
@@ -97,10 +99,14 @@ func Make(r *definition.Report, name, commit string) (*Plan, error) {
 		return nil, fault.New("kind-not-carried-out", "use a definition with image for now",
 			"%s is of kind %s, which this version reads but does not carry out yet", r.File, r.Kind)
 	}
+	target, err := sourceTarget(r)
+	if err != nil {
+		return nil, err
+	}
 	p := &Plan{
 		Image: e.Image,
 		Container: Container{Image: e.Image, Hostname: name, User: e.ContainerUser, Env: e.ContainerEnv, Init: e.Init,
-			Override: *e.OverrideCommand, SourceTarget: e.WorkspaceFolder},
+			Override: *e.OverrideCommand, SourceTarget: target},
 		Session: Session{User: e.RemoteUser, Folder: e.WorkspaceFolder, Probe: e.UserEnvProbe, Env: e.RemoteEnv},
 		Ports:   []Port{},
 	}
@@ -117,6 +123,30 @@ func Make(r *definition.Report, name, commit string) (*Plan, error) {
 	before := p.add(volume, Step{Name: StepSource, Title: "Put the source in"}, commit) + agent
 	p.lifecycle(e, before)
 	return p, nil
+}
+
+// taken are the folders of a container that are not the definition's to mount over.
+var taken = []string{"/proc", "/sys", "/dev", "/opt/domicile", "/run/domicile"}
+
+// sourceTarget is where the volume with the source is mounted: where workspaceMount says,
+// or at the standard's default. A workspaceMount of anything else than the source itself
+// would be a mount of the host's files.
+func sourceTarget(r *definition.Report) (string, error) {
+	target := definition.DefaultMount(r.LocalFolder)
+	if m := r.Effective.WorkspaceMount; m != nil {
+		if m.Type != "bind" || path.Clean(m.Source) != path.Clean(r.LocalFolder) {
+			return "", fault.New("mount-refused", `mount the source itself: "source=${localWorkspaceFolder},target=…,type=bind"`,
+				"%s: workspaceMount asks for %s %q, which is not the workspace's source", r.File, m.Type, m.Source)
+		}
+		target = m.Target
+	}
+	target = path.Clean(target)
+	for _, t := range taken {
+		if target == "/" || target == t || strings.HasPrefix(target, t+"/") {
+			return "", fault.New("mount-refused", "choose another folder, such as /workspaces/name", "%s: the source cannot be mounted at %s", r.File, target)
+		}
+	}
+	return target, nil
 }
 
 // lifecycle adds the stages in order and the ready step behind the one that waitFor names.

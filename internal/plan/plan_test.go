@@ -80,7 +80,7 @@ func TestDigests(t *testing.T) {
 }
 
 func TestWhatTheContainerIsMadeFrom(t *testing.T) {
-	p := makePlan(t, `{"image": "i", "containerUser": "keeper", "workspaceFolder": "/src/x", "overrideCommand": false, "init": true, "forwardPorts": [80], "portsAttributes": {"80": {"label": "Board"}}}`, "c0")
+	p := makePlan(t, `{"image": "i", "containerUser": "keeper", "workspaceFolder": "/src/x/sub", "workspaceMount": "source=${localWorkspaceFolder},target=/src/x,type=bind", "overrideCommand": false, "init": true, "forwardPorts": [80], "portsAttributes": {"80": {"label": "Board"}}}`, "c0")
 	assert.Equal(t, "deck", p.Container.Hostname)
 	assert.Equal(t, "/src/x", p.Container.SourceTarget)
 	assert.False(t, p.Container.Override)
@@ -88,6 +88,17 @@ func TestWhatTheContainerIsMadeFrom(t *testing.T) {
 	assert.Equal(t, "keeper", p.Session.User, "remoteUser is containerUser where it is not named")
 	assert.Equal(t, "Board", p.Ports[0].Label)
 	assert.NotEmpty(t, p.Container.Digest)
+}
+
+func TestWhereTheSourceIsMounted(t *testing.T) {
+	assert.Equal(t, "/workspaces/deck", makePlan(t, `{"image": "i", "workspaceFolder": "/workspaces/deck/sub"}`, "c0").Container.SourceTarget, "workspaceFolder alone moves nothing")
+	for _, mount := range []string{"source=/,target=/src/x,type=bind", "source=/etc,target=/src/x,type=bind", "source=${localWorkspaceFolder}/..,target=/src/x,type=bind",
+		"source=else,target=/src/x,type=volume", "source=${localWorkspaceFolder},target=/,type=bind", "source=${localWorkspaceFolder},target=/proc/1,type=bind",
+		"source=${localWorkspaceFolder},target=/x/../opt/domicile,type=bind"} {
+		r := definition.Read(fstest.MapFS{".devcontainer.json": {Data: []byte(`{"image": "i", "workspaceFolder": "/src/x", "workspaceMount": "` + mount + `"}`)}}, definition.Options{Folder: "/workspaces/deck"})
+		_, err := Make(r, "deck", "c0")
+		assert.Equal(t, "mount-refused", fault.Code(err), mount)
+	}
 }
 
 func TestAKindThatIsNotCarriedOutIsRefusedByName(t *testing.T) {

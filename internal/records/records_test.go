@@ -152,6 +152,46 @@ func TestALeaseOfWhoIsGoneIsTakenOverAtOnce(t *testing.T) {
 	assert.NoError(t, s.EndRun(t.Context(), w, theirs, DoneWell, ""))
 }
 
+func TestARunWaitsUntilAnEarlierOneIsLeft(t *testing.T) {
+	s := open(t)
+	w := workspace(t, s, "wait")
+	i, leave := hold(t, s)
+	earlier, err := s.AddRun(t.Context(), w.ID, KindProvision)
+	require.NoError(t, err)
+	_, err = s.TakeRun(t.Context(), earlier.ID, i.ID)
+	require.NoError(t, err)
+	require.NoError(t, s.CancelRuns(t.Context(), w, "ended by remove"))
+	assert.ErrorIs(t, s.RenewRun(t.Context(), earlier.ID, i.ID), ErrLost, "its holder learns of it")
+	earlier.Holder = &i.ID
+	assert.ErrorIs(t, s.SetStateByRun(t.Context(), w, earlier, Ready, ""), ErrLost, "and says nothing of the workspace any more")
+	next, err := s.AddRun(t.Context(), w.ID, KindRemove)
+	require.NoError(t, err)
+	mustWait := func(want bool) {
+		t.Helper()
+		wait, err := s.RunMustWait(t.Context(), next.ID)
+		require.NoError(t, err)
+		assert.Equal(t, want, wait)
+	}
+	_, err = s.TakeRun(t.Context(), next.ID, i.ID)
+	assert.ErrorIs(t, err, ErrLost)
+	mustWait(true)
+	require.NoError(t, s.LeaveRun(t.Context(), earlier.ID, i.ID))
+	mustWait(false)
+	_, err = s.TakeRun(t.Context(), next.ID, i.ID)
+	assert.NoError(t, err)
+	// Who dies does not keep anybody waiting either.
+	require.NoError(t, s.CancelRuns(t.Context(), w, "ended"))
+	last, err := s.AddRun(t.Context(), w.ID, KindRemove)
+	require.NoError(t, err)
+	leave()
+	other, leaveToo := hold(t, s)
+	defer leaveToo()
+	require.Eventually(t, func() bool {
+		_, err := s.TakeRun(t.Context(), last.ID, other.ID)
+		return err == nil
+	}, 5*time.Second, 10*time.Millisecond)
+}
+
 func TestAStepKnowsHowLongItTookLastTime(t *testing.T) {
 	s := open(t)
 	w := workspace(t, s, "again")

@@ -104,8 +104,9 @@ const lease = "30 seconds"
 // TakeRun takes the lease of an unfinished run that nobody holds: its lease has run out,
 // or its holder is gone. Otherwise it is ErrLost.
 func (q Queries) TakeRun(ctx context.Context, id, holder int64) (Run, error) {
-	r, err := one[Run](ctx, q.db, `UPDATE runs SET holder = $2, lease_until = now() + interval '`+lease+`', state = 'running', started = coalesce(started, now())
-		WHERE id = $1 AND state IN ('waiting', 'running') AND (holder IS NULL OR holder = $2 OR lease_until < now() OR NOT `+holderLives+`)
+	r, err := one[Run](ctx, q.db, `UPDATE runs SET holder = $2, carried = true, lease_until = now() + interval '`+lease+`', state = 'running', started = coalesce(started, now())
+		WHERE id = $1 AND state IN ('waiting', 'running') AND (holder IS NULL OR holder = $2 OR lease_until < now() OR NOT `+holderLives("runs")+`)
+		AND NOT `+stillCarried+`
 		RETURNING `+runColumns, id, holder)
 	if err == ErrNotFound {
 		err = ErrLost
@@ -115,7 +116,26 @@ func (q Queries) TakeRun(ctx context.Context, id, holder int64) (Run, error) {
 
 // holderLives looks whether the holder's advisory lock is held. PostgreSQL lets go of it
 // as soon as the holder's connection is gone.
-const holderLives = `EXISTS (SELECT 1 FROM pg_locks WHERE locktype = 'advisory' AND classid = ` + instanceClass + ` AND objid = runs.holder::oid AND granted)`
+func holderLives(run string) string {
+	return `EXISTS (SELECT 1 FROM pg_locks WHERE locktype = 'advisory' AND classid = ` + instanceClass + ` AND objid = ` + run + `.holder::oid AND granted)`
+}
+
+// stillCarried looks whether somebody is just leaving an earlier run of the same
+// workspace that was ended from outside. What it has begun must not mix with what follows.
+var stillCarried = `EXISTS (SELECT 1 FROM runs earlier WHERE earlier.workspace = runs.workspace AND earlier.id <> runs.id
+	AND earlier.carried AND earlier.lease_until > now() AND ` + holderLives("earlier") + `)`
+
+// RunMustWait tells whether an unfinished run waits for somebody to leave an earlier one.
+func (q Queries) RunMustWait(ctx context.Context, id int64) (wait bool, err error) {
+	err = q.db.QueryRow(ctx, "SELECT EXISTS (SELECT 1 FROM runs WHERE id = $1 AND state IN ('waiting', 'running') AND "+stillCarried+")", id).Scan(&wait)
+	return wait, err
+}
+
+// LeaveRun notes that its holder works on a run no more, however it ended.
+func (q Queries) LeaveRun(ctx context.Context, id, holder int64) error {
+	_, err := q.db.Exec(ctx, "UPDATE runs SET carried = false WHERE id = $1 AND holder = $2", id, holder)
+	return err
+}
 
 // RenewRun keeps the lease.
 func (q Queries) RenewRun(ctx context.Context, id, holder int64) error {
@@ -126,7 +146,7 @@ func (q Queries) RenewRun(ctx context.Context, id, holder int64) error {
 // the given time.
 func (q Queries) OrphanRuns(ctx context.Context, quiet time.Duration) ([]Run, error) {
 	return many[Run](ctx, q.db, `SELECT `+runColumns+` FROM runs WHERE
-		(state = 'running' AND (lease_until < now() OR NOT `+holderLives+`)) OR (state = 'waiting' AND created < now() - $1::interval)`, quiet)
+		(state = 'running' AND (lease_until < now() OR NOT `+holderLives("runs")+`)) OR (state = 'waiting' AND created < now() - $1::interval)`, quiet)
 }
 
 // EndRun ends a run of this holder and tells of it.
@@ -142,7 +162,7 @@ func (q Queries) EndRun(ctx context.Context, w Workspace, r Run, state, reason s
 // A run whose lease was lost is not written to: ErrLost.
 func (q Queries) SetStep(ctx context.Context, w Workspace, r Run, s Step) error {
 	err := q.change(ctx, ErrLost, `UPDATE steps SET state = $3, reason = $4, attempts = $5, result = $6, started = $7, ended = $8
-		WHERE run = $1 AND position = $2 AND EXISTS (SELECT 1 FROM runs WHERE id = $1 AND holder = $9)`,
+		WHERE run = $1 AND position = $2 AND EXISTS (SELECT 1 FROM runs WHERE id = $1 AND holder = $9 AND state = 'running')`,
 		r.ID, s.Position, s.State, s.Reason, s.Attempts, s.Result, s.Started, s.Ended, r.Holder)
 	if err != nil {
 		return err
@@ -152,16 +172,27 @@ func (q Queries) SetStep(ctx context.Context, w Workspace, r Run, s Step) error 
 
 // ReleaseRun gives the lease back, for an orderly stop: another instance may go on at once.
 func (q Queries) ReleaseRun(ctx context.Context, r Run) error {
-	_, err := q.db.Exec(ctx, "UPDATE runs SET holder = NULL, lease_until = NULL, state = 'waiting' WHERE id = $1 AND holder = $2 AND state = 'running'", r.ID, r.Holder)
+	_, err := q.db.Exec(ctx, "UPDATE runs SET holder = NULL, lease_until = NULL, carried = false, state = 'waiting' WHERE id = $1 AND holder = $2 AND state = 'running'", r.ID, r.Holder)
 	return err
 }
 
 // CancelRuns ends a workspace's unfinished run from outside. Its holder notices when it
 // next writes or renews.
 func (q Queries) CancelRuns(ctx context.Context, w Workspace, reason string) error {
-	_, err := q.db.Exec(ctx, "UPDATE runs SET state = 'failed', reason = $2, ended = now(), holder = NULL, lease_until = NULL WHERE workspace = $1 AND state IN ('waiting', 'running')", w.ID, reason)
+	_, err := q.db.Exec(ctx, "UPDATE runs SET state = 'failed', reason = $2, ended = now() WHERE workspace = $1 AND state IN ('waiting', 'running')", w.ID, reason)
 	if err != nil {
 		return err
 	}
 	return q.notify(ctx, Event{Type: "run", Account: w.Account, Workspace: w.Name, State: Failed})
+}
+
+// SetStateByRun sets a workspace's state on behalf of a run, unless the run was taken away
+// or ended from outside: ErrLost.
+func (q Queries) SetStateByRun(ctx context.Context, w Workspace, r Run, state, reason string) error {
+	err := q.change(ctx, ErrLost, `UPDATE workspaces SET state = $2, reason = $3 WHERE id = $1
+		AND EXISTS (SELECT 1 FROM runs WHERE id = $4 AND holder = $5 AND state = 'running')`, w.ID, state, reason, r.ID, r.Holder)
+	if err != nil {
+		return err
+	}
+	return q.notify(ctx, Event{Type: "workspace", Account: w.Account, Workspace: w.Name, State: state})
 }

@@ -14,7 +14,7 @@ import (
 )
 
 const (
-	renewEvery = 5 * time.Second
+	renewEvery = time.Second // also how soon a run that was ended from outside is left
 	maxPause   = 15 * time.Second
 )
 
@@ -31,7 +31,7 @@ type carriage struct {
 
 // carry takes the run's lease and carries out what is not done yet.
 func (r *Runner) carry(ctx context.Context, id int64) {
-	taken, err := r.o.Store.TakeRun(ctx, id, r.instance.ID)
+	taken, err := r.take(ctx, id)
 	if errors.Is(err, records.ErrLost) {
 		return // done already, or another one carries it out
 	}
@@ -39,6 +39,7 @@ func (r *Runner) carry(ctx context.Context, id int64) {
 		r.o.Log.Warn("take a run", "run", id, "error", err) // it is found again by takeOver
 		return
 	}
+	defer r.leave(ctx, id)
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	go r.renew(ctx, taken, cancel)
@@ -66,6 +67,30 @@ func (r *Runner) carry(ctx context.Context, id int64) {
 		if err := r.o.Store.ReleaseRun(release, taken); err != nil {
 			r.o.Log.Warn("release a run", "run", id, "error", err)
 		}
+	}
+}
+
+// take takes the lease; while somebody is just leaving an earlier run of the same
+// workspace it waits.
+func (r *Runner) take(ctx context.Context, id int64) (records.Run, error) {
+	for {
+		taken, err := r.o.Store.TakeRun(ctx, id, r.instance.ID)
+		if !errors.Is(err, records.ErrLost) {
+			return taken, err
+		}
+		wait, waitErr := r.o.Store.RunMustWait(ctx, id)
+		if waitErr != nil || !wait {
+			return taken, errors.Join(err, waitErr)
+		}
+		pause(ctx, 50*time.Millisecond)
+	}
+}
+
+func (r *Runner) leave(ctx context.Context, id int64) {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+	defer cancel()
+	if err := r.o.Store.LeaveRun(ctx, id, r.instance.ID); err != nil {
+		r.o.Log.Warn("leave a run", "run", id, "error", err) // its lease runs out
 	}
 }
 
@@ -236,7 +261,7 @@ func (c *carriage) setStep(ctx context.Context, s *records.Step) error {
 
 func (c *carriage) setState(ctx context.Context, state, reason string) error {
 	c.workspace.State, c.workspace.Reason = state, reason
-	return c.keep(ctx, func() error { return c.o.Store.SetWorkspaceState(ctx, c.workspace, state, reason) })
+	return c.keep(ctx, func() error { return c.o.Store.SetStateByRun(ctx, c.workspace, c.run, state, reason) })
 }
 
 // keepFor is how long writing is tried while the database is gone.

@@ -206,12 +206,16 @@ func repository(name string) string { return world.GitAt + "/skerry/" + name + "
 // publish puts a repository with this definition, and more files, on the git host.
 func publish(t *testing.T, name, definition string, more map[string]string) string {
 	t.Helper()
-	files := fstest.MapFS{".devcontainer/devcontainer.json": {Data: []byte(strings.ReplaceAll(definition, "BASE", world.RegistryAt+"/skerry/base:12"))}}
+	files := mapFiles(strings.ReplaceAll(definition, "BASE", world.RegistryAt+"/skerry/base:12"))
 	for path, text := range more {
 		files[path] = &fstest.MapFile{Data: []byte(text)}
 	}
 	require.NoError(t, world.Git.Put(t.Context(), "test/"+name, files, func(s string) string { return s }))
 	return world.GitAt + "/test/" + name + ".git"
+}
+
+func mapFiles(definition string) fstest.MapFS {
+	return fstest.MapFS{".devcontainer/devcontainer.json": {Data: []byte(definition)}}
 }
 
 // request sends a raw request as a person and gives the status and the problem's code.

@@ -19,6 +19,7 @@ import (
 )
 
 const probe = `{ "image": "BASE", "remoteUser": "crew", "workspaceFolder": "/src/deck",
+  "workspaceMount": "source=${localWorkspaceFolder},target=/src/deck,type=bind",
   "containerEnv": { "FROM_CONTAINER": "keel", "GONE": "soon" },
   "remoteEnv": { "FROM_REMOTE": "${containerEnv:FROM_CONTAINER}-${containerWorkspaceFolderBasename}", "GONE": null, "PATH": "${containerEnv:PATH}:/opt/skerry" },
   "forwardPorts": [9000] }`

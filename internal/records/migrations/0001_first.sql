@@ -59,6 +59,7 @@ CREATE TABLE runs (
     reason text NOT NULL DEFAULT '',
     holder bigint,                -- the service instance that carries it out
     lease_until timestamptz,
+    carried boolean NOT NULL DEFAULT false, -- the holder is at work on it
     created timestamptz NOT NULL DEFAULT now(),
     started timestamptz,
     ended timestamptz
