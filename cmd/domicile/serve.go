@@ -31,7 +31,7 @@ import (
 // settings are the service's. Each is a flag, or a variable DOMICILE_ and its name.
 type settings struct {
 	http, ssh, database, data, engine, agent, folders, address string
-	workers                                                    int
+	workers, tries                                             int
 	verbose                                                    bool
 }
 
@@ -56,6 +56,7 @@ var serveCommand = command{
 		text(&s.agent, "agent", besideMe("domicile-agent"), "the agent's binary")
 		text(&s.folders, "source-folders", "", "folders of this host that may be used as sources, with commas between")
 		f.IntVar(&s.workers, "workers", 8, "how many runs are carried out at a time")
+		f.IntVar(&s.tries, "tries", 7, "how often a step is tried whose fault may pass, such as a registry that does not answer")
 		f.BoolVar(&s.verbose, "verbose", false, "log more")
 		return func(ctx context.Context, t *terminal, args []string) error {
 			if err := exactly(args); err != nil {
@@ -168,7 +169,7 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 		}
 	}
 	const here = "this-host"
-	a.runner, err = runs.New(ctx, runs.Options{Store: a.store, Sites: map[string]site.Site{here: local}, Source: fetcher, Log: log, Workers: s.workers})
+	a.runner, err = runs.New(ctx, runs.Options{Store: a.store, Sites: map[string]site.Site{here: local}, Source: fetcher, Log: log, Workers: s.workers, Tries: s.tries})
 	if err != nil {
 		return err
 	}

@@ -86,14 +86,14 @@ func passChannel(c ssh.NewChannel, to ssh.Conn) {
 	}()
 	// What came before the far side's close must have been passed on before ours: all
 	// output, and how the program ended.
-	var output sync.WaitGroup
-	output.Go(func() {
-		copyAll(near, far)
-		_ = near.CloseWrite()
-	})
+	var output, requests sync.WaitGroup
+	requests.Go(func() { passChannelRequests(farRequests, near) })
+	output.Go(func() { copyAll(near, far) })
 	output.Go(func() { copyAll(near.Stderr(), far.Stderr()) })
-	output.Go(func() { passChannelRequests(farRequests, near) })
 	output.Wait()
+	// Only now: the end of data holds for standard error too (RFC 4254, section 5.3).
+	_ = near.CloseWrite()
+	requests.Wait()
 	near.Close()
 }
 

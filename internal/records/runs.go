@@ -172,7 +172,7 @@ func (q Queries) SetStep(ctx context.Context, w Workspace, r Run, s Step) error 
 
 // ReleaseRun gives the lease back, for an orderly stop: another instance may go on at once.
 func (q Queries) ReleaseRun(ctx context.Context, r Run) error {
-	_, err := q.db.Exec(ctx, "UPDATE runs SET holder = NULL, lease_until = NULL, carried = false, state = 'waiting' WHERE id = $1 AND holder = $2 AND state = 'running'", r.ID, r.Holder)
+	_, err := q.db.Exec(ctx, "UPDATE runs SET holder = NULL, lease_until = NULL, carried = false WHERE id = $1 AND holder = $2 AND state = 'running'", r.ID, r.Holder)
 	return err
 }
 

@@ -50,7 +50,7 @@ func (r *Runner) carry(ctx context.Context, id int64) {
 		err = c.carryOut(ctx)
 	case ctx.Err() == nil && !records.Unavailable(err) && c.workspace.ID != 0:
 		// Trying again would find the same: the record of a site that is gone, say.
-		err = c.failRun(ctx, reasonOf(err))
+		err = c.failRun(ctx, records.Failed, reasonOf(err))
 	}
 	if c.log != nil {
 		c.log.Close()
@@ -234,14 +234,18 @@ func (c *carriage) fail(ctx context.Context, s *records.Step, stepErr error) err
 	if err := c.setStep(ctx, s); err != nil {
 		return err
 	}
-	return c.failRun(ctx, s.Title+": "+s.Reason)
+	state := records.Failed
+	switch {
+	case c.workspace.State == records.Ready:
+		state = records.Ready
+	case c.run.Kind == records.KindStart && fault.IsTransient(stepErr):
+		// Its site is away for longer: it is started when the site is back.
+		state = records.Lost
+	}
+	return c.failRun(ctx, state, s.Title+": "+s.Reason)
 }
 
-func (c *carriage) failRun(ctx context.Context, reason string) error {
-	state := records.Failed
-	if c.workspace.State == records.Ready {
-		state = records.Ready
-	}
+func (c *carriage) failRun(ctx context.Context, state, reason string) error {
 	if err := c.setState(ctx, state, reason); err != nil {
 		return err
 	}

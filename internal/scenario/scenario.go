@@ -31,6 +31,8 @@ type Options struct {
 	Programs string
 	// OwnEngine starts an engine of our own also where the machine has one.
 	OwnEngine bool
+	// Serve are more flags for the service.
+	Serve []string
 	// Preferred ports; where one is taken another is used. 0 means any.
 	HTTP, SSH, Git, Registry int
 	// Say tells what goes on.

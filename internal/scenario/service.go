@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -38,6 +39,7 @@ func (w *World) StartService(ctx context.Context, more ...string) error {
 	}
 	s := &Service{URL: fmt.Sprintf("http://127.0.0.1:%d", httpPort), SSH: fmt.Sprintf("127.0.0.1:%d", sshPort),
 		done: make(chan struct{}), log: filepath.Join(w.o.Folder, "service.log")}
+	more = append(slices.Clone(w.o.Serve), more...)
 	args := append([]string{"serve", "-http", strings.TrimPrefix(s.URL, "http://"), "-ssh", s.SSH, "-database", w.Postgres.URL,
 		"-data", filepath.Join(w.o.Folder, "service"), "-engine", w.EngineAt, "-source-folders", filepath.Join(w.o.Folder, "folders")}, more...)
 	s.cmd = exec.Command(filepath.Join(w.o.Programs, "domicile"), args...)

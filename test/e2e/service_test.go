@@ -33,9 +33,9 @@ func TestWhatAnOperatorAsks(t *testing.T) {
 		assert.Equal(t, http.StatusOK, status, path)
 		assert.Contains(t, body, says, path)
 	}
-	status, body := get(t, "/api/v1/nothing")
+	status, code := skipper.request(t, "GET", "/api/v1/nothing", "")
 	assert.Equal(t, http.StatusNotFound, status)
-	assert.Contains(t, body, "no-such-path")
+	assert.Equal(t, "no-such-path", code)
 	for _, file := range []string{"service", "service/ssh_host_ed25519_key", "service/sockets"} {
 		info, err := os.Stat(filepath.Join(world.Folder(), file))
 		require.NoError(t, err)
@@ -100,6 +100,7 @@ func TestLeavingARunWithCtrlC(t *testing.T) {
 	source := publish(t, "patient", `{ "image": "BASE", "remoteUser": "crew", "onCreateCommand": "sleep 2; echo over" }`, nil)
 	t.Cleanup(func() { skipper.remove(t, "patient") })
 	c := skipper.command(t.Context(), "", "provision", source, "-name", "patient").Cmd
+	c.Stdin = nil // the terminal
 	f, err := pty.StartWithSize(c, &pty.Winsize{Rows: 40, Cols: 100})
 	require.NoError(t, err)
 	defer f.Close()
