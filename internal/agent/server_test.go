@@ -1,0 +1,248 @@
+package agent_test
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"io"
+	"log/slog"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
+
+	"domicile/internal/agent"
+	"domicile/internal/agent/wire"
+	"domicile/internal/agentlink"
+)
+
+// One agent serves all tests of this file: it reaps the process's children, and only one
+// may do so.
+var (
+	once   sync.Once
+	socket string
+)
+
+// connect opens a connection to an agent that was told to run programs as root in a folder.
+func connect(t *testing.T) *agentlink.Link {
+	t.Helper()
+	once.Do(func() {
+		folder, err := os.MkdirTemp("", "agent-")
+		require.NoError(t, err)
+		socket = filepath.Join(folder, "agent.sock")
+		listener, err := agent.Listen(socket)
+		require.NoError(t, err)
+		server, err := agent.New("test", slog.New(slog.DiscardHandler))
+		require.NoError(t, err)
+		go func() { _ = server.Serve(context.Background(), listener) }()
+	})
+	stream, err := net.Dial("unix", socket)
+	require.NoError(t, err)
+	link, err := agentlink.Open(t.Context(), stream)
+	require.NoError(t, err)
+	t.Cleanup(func() { link.Close() })
+	return link
+}
+
+func configured(t *testing.T) *agentlink.Link {
+	t.Helper()
+	link := connect(t)
+	flood := "flood"
+	answer, err := link.Configure(wire.Session{User: "root", Folder: t.TempDir(), Probe: "none", Workspace: "deck", Env: map[string]*string{"TIDE": &flood, "HOSTNAME": nil}})
+	require.NoError(t, err)
+	assert.Equal(t, "root", answer.User)
+	return link
+}
+
+func TestTheSocketIsForRootAlone(t *testing.T) {
+	connect(t)
+	for _, path := range []string{socket, filepath.Dir(socket)} {
+		info, err := os.Stat(path)
+		require.NoError(t, err)
+		assert.Zero(t, info.Mode().Perm()&0o077, path)
+	}
+}
+
+func TestAUserThatIsNotThereIsRefused(t *testing.T) {
+	_, err := connect(t).Configure(wire.Session{User: "stowaway"})
+	assert.ErrorContains(t, err, `no user "stowaway"`)
+}
+
+func TestProbing(t *testing.T) {
+	link := connect(t)
+	home := t.TempDir()
+	t.Setenv("ENV", "") // sh reads it
+	require.NoError(t, os.WriteFile(filepath.Join(home, "rc"), []byte("export FROM_RC=$((40+2))\n"), 0o600))
+	rc := filepath.Join(home, "rc")
+	answer, err := link.Configure(wire.Session{User: "54321", Folder: "/", Probe: "loginShell", Env: map[string]*string{"ENV": &rc}})
+	require.NoError(t, err)
+	assert.Empty(t, answer.Warning)
+	assert.Equal(t, "/bin/sh", answer.Shell, "who has no shell gets one")
+}
+
+func TestTasks(t *testing.T) {
+	link := configured(t)
+	run := func(q wire.TaskRequest) (string, error) {
+		var out bytes.Buffer
+		err := link.Task(t.Context(), q, &out)
+		return out.String(), err
+	}
+	out, err := run(wire.TaskRequest{Key: "env", Shell: "echo $TIDE $DOMICILE_WORKSPACE ${HOSTNAME-unset}; echo aside >&2"})
+	require.NoError(t, err)
+	assert.Equal(t, "flood deck unset\naside\n", out, "both outputs in one, in order")
+	out, err = run(wire.TaskRequest{Key: "args", Args: []string{"printf", "%s|", "a b", "$TIDE"}})
+	require.NoError(t, err)
+	assert.Equal(t, "a b|$TIDE|", out, "without a shell")
+
+	var exit *agentlink.ExitError
+	_, err = run(wire.TaskRequest{Key: "bad", Shell: "exit 7"})
+	require.ErrorAs(t, err, &exit)
+	assert.Equal(t, 7, exit.Status)
+	_, err = run(wire.TaskRequest{Key: "signal", Shell: "kill -TERM $$"})
+	require.ErrorAs(t, err, &exit)
+	assert.Equal(t, "TERM", exit.Signal)
+	_, err = run(wire.TaskRequest{Key: "none"})
+	assert.ErrorContains(t, err, "a task needs a command")
+	_, err = run(wire.TaskRequest{Key: "missing", Args: []string{"/no/such/program"}})
+	assert.ErrorContains(t, err, "no such file")
+}
+
+func TestATaskIsComeBackTo(t *testing.T) {
+	link := configured(t)
+	file := filepath.Join(t.TempDir(), "count")
+	goOn := filepath.Join(t.TempDir(), "go-on")
+	q := wire.TaskRequest{Key: "again", Shell: "echo begun; echo x >> " + file + "; while [ ! -e " + goOn + " ]; do sleep 0.02; done; echo over; exit 3"}
+	r, w := io.Pipe()
+	first := make(chan error, 1)
+	go func() { first <- link.Task(t.Context(), q, w) }()
+	b := make([]byte, 6)
+	_, err := io.ReadFull(r, b)
+	require.NoError(t, err)
+	assert.Equal(t, "begun\n", string(b))
+	link.Close() // the service dies
+	require.Error(t, <-first)
+	second := configured(t)
+	require.NoError(t, os.WriteFile(goOn, nil, 0o600))
+	for range 2 { // also after its end
+		var out bytes.Buffer
+		var exit *agentlink.ExitError
+		require.ErrorAs(t, second.Task(t.Context(), q, &out), &exit)
+		assert.Equal(t, 3, exit.Status)
+		assert.Equal(t, "begun\nover\n", out.String())
+	}
+	counted, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Equal(t, "x\n", string(counted), "it ran once")
+}
+
+func TestATaskThatLeavesADaemonBehindEnds(t *testing.T) {
+	var out bytes.Buffer
+	begun := time.Now()
+	require.NoError(t, configured(t).Task(t.Context(), wire.TaskRequest{Key: "daemon", Shell: "sleep 30 & echo started"}, &out))
+	assert.Equal(t, "started\n", out.String())
+	assert.Less(t, time.Since(begun), 20*time.Second, "it does not wait for the daemon")
+}
+
+func session(t *testing.T, link *agentlink.Link) *ssh.Session {
+	t.Helper()
+	s, err := ssh.NewClient(link.Conn, link.Channels, link.Requests).NewSession()
+	require.NoError(t, err)
+	return s
+}
+
+func TestASessionsOutputIsWholeWhenItsStatusComes(t *testing.T) {
+	for range 20 {
+		s := session(t, configured(t))
+		var out, errs bytes.Buffer
+		s.Stdout, s.Stderr = &out, &errs
+		var exit *ssh.ExitError
+		require.ErrorAs(t, s.Run("echo out; echo aside >&2; exit 5"), &exit)
+		assert.Equal(t, 5, exit.ExitStatus())
+		assert.Equal(t, "out\n", out.String())
+		assert.Equal(t, "aside\n", errs.String())
+	}
+}
+
+func TestATerminalGoesOnWithoutItsConnection(t *testing.T) {
+	link := configured(t)
+	open := func(link *agentlink.Link) (*ssh.Session, io.Writer, io.Reader) {
+		s := session(t, link)
+		require.NoError(t, s.Setenv(wire.TerminalName, "work"))
+		require.NoError(t, s.RequestPty("xterm", 24, 80, ssh.TerminalModes{}))
+		in, err := s.StdinPipe()
+		require.NoError(t, err)
+		out, err := s.StdoutPipe()
+		require.NoError(t, err)
+		require.NoError(t, s.Shell())
+		return s, in, out
+	}
+	expect := func(out io.Reader, text string) {
+		t.Helper()
+		seen := ""
+		for b := make([]byte, 1024); !strings.Contains(seen, text); {
+			n, err := out.Read(b)
+			seen += string(b[:n])
+			require.NoError(t, err, seen)
+		}
+	}
+	_, in, out := open(link)
+	_, err := io.WriteString(in, "echo tide-$((20+22))\n")
+	require.NoError(t, err)
+	expect(out, "tide-42")
+	link.Close()
+	next := configured(t)
+	s, in, out := open(next)
+	expect(out, "tide-42")
+	watcher := configured(t).Quiet()
+	list, err := watcher.Terminals()
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	assert.Equal(t, "work", list[0].Name)
+	_, err = io.WriteString(in, "exit 4\n")
+	require.NoError(t, err)
+	var exit *ssh.ExitError
+	require.ErrorAs(t, s.Wait(), &exit)
+	assert.Equal(t, 4, exit.ExitStatus())
+	require.Eventually(t, func() bool {
+		list, err := watcher.Terminals()
+		return err == nil && len(list) == 0
+	}, 5*time.Second, 10*time.Millisecond)
+}
+
+func TestForwardsDialFromInside(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			b, _ := io.ReadAll(c) // until the other side has said all
+			_, _ = c.Write(append([]byte("heard "), b...))
+			c.Close()
+		}
+	}()
+	link := configured(t)
+	client := ssh.NewClient(link.Conn, link.Channels, link.Requests)
+	conn, err := client.Dial("tcp", l.Addr().String())
+	require.NoError(t, err)
+	_, err = io.WriteString(conn, "hello")
+	require.NoError(t, err)
+	require.NoError(t, conn.(interface{ CloseWrite() error }).CloseWrite())
+	b, err := io.ReadAll(conn)
+	require.NoError(t, err)
+	assert.Equal(t, "heard hello", string(b))
+	_, err = client.Dial("tcp", "127.0.0.1:9")
+	var refused *ssh.OpenChannelError
+	require.True(t, errors.As(err, &refused), "%v", err)
+	assert.Contains(t, refused.Message, "nothing answers at 127.0.0.1:9 inside the workspace")
+}
