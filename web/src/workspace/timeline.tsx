@@ -39,7 +39,7 @@ export function Timeline({ run }: { run: Run }) {
 
 function Row({ step: s, bar, open, lines, onToggle }: { step: Step; bar: Bar; open: boolean; lines: number; onToggle: () => void }) {
   return (
-    <button type="button" className="grid w-full cursor-pointer grid-cols-[minmax(0,15rem)_4.5rem_minmax(0,1fr)_5rem] items-center gap-3 px-1 py-1 text-left hover:bg-base-200 max-sm:grid-cols-[minmax(0,1fr)_4.5rem_5rem]" onClick={onToggle} aria-expanded={open} disabled={lines === 0}>
+    <button type="button" className="grid w-full cursor-pointer grid-cols-[minmax(0,17rem)_4.5rem_minmax(0,1fr)_5rem] items-center gap-3 px-1 py-1 text-left hover:bg-base-200 max-sm:grid-cols-[minmax(0,1fr)_4.5rem_5rem]" onClick={onToggle} aria-expanded={open} disabled={lines === 0}>
       <span className={`truncate ${s.state === "waiting" ? "quiet" : ""}`} title={s.title}>
         {s.title}
       </span>
