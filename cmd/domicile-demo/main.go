@@ -57,6 +57,11 @@ func run(ctx context.Context) error {
 		}
 		*cache = filepath.Join(base, "domicile")
 	}
+	for _, f := range []string{*folder, *cache} {
+		if err := roomIn(f); err != nil {
+			return err
+		}
+	}
 	mine, unlock, err := ownFolder(*folder)
 	if err != nil {
 		return err
@@ -83,6 +88,24 @@ func run(ctx context.Context) error {
 		fmt.Println("\nstopping all that was started")
 	case <-w.Service.Done():
 		return fmt.Errorf("the service ended; it said:\n%s", w.Service.LastWords())
+	}
+	return nil
+}
+
+// needed is the disk that the demo takes with its base image, in bytes.
+const needed = 2 << 30
+
+// roomIn makes a folder and tells when its disk is too full for the demo, before hours are lost.
+func roomIn(folder string) error {
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return fault.Wrap(err, "no-folder", "choose others with -folder and -cache", "cannot make the folder %s", folder)
+	}
+	var disk syscall.Statfs_t
+	if err := syscall.Statfs(folder, &disk); err != nil {
+		return fmt.Errorf("look at the disk of %s: %w", folder, err)
+	}
+	if free := int64(disk.Bavail) * disk.Bsize; free < needed {
+		return fault.New("disk-full", "free some, or choose other folders with -folder and -cache", "the disk of %s has %.1f GB free; the demo needs %.1f GB", folder, float64(free)/1e9, float64(needed)/1e9)
 	}
 	return nil
 }
