@@ -284,7 +284,11 @@ func (c *carriage) reach(ctx context.Context, id string) (*agentlink.Link, error
 				return link.Quiet(), nil
 			}
 		}
-		if there, found, findErr := c.site.Find(ctx, id); findErr == nil && (!found || !there.Running) {
+		there, found, findErr := c.site.Find(ctx, id)
+		if findErr != nil && ctx.Err() == nil {
+			return nil, findErr // the site itself is away: there is no use in waiting for the agent
+		}
+		if findErr == nil && (!found || !there.Running) {
 			return nil, fault.New("container-ended", "look at the image: it must be able to run programs, and a command of its own must not end",
 				"the workspace's container ended at once (exit status %d)", there.ExitCode)
 		}
