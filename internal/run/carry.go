@@ -207,6 +207,7 @@ func (c *carriage) carryStep(ctx context.Context, s *records.Step) (stepErr, err
 		}
 		wait := min(c.o.Pause<<(try-1), maxPause)
 		s.Reason = fmt.Sprintf("tried again: %v", stepErr)
+		c.o.Log.Info("a step is tried again", "workspace", c.workspace.Name, "run", c.run.ID, "step", s.Name, "pause", wait, "error", stepErr)
 		c.log.say(fmt.Sprintf("%v; trying again in %s (%d of %d)", stepErr, wait, try+1, c.o.Tries))
 		c.log.flush(ctx)
 		pause(ctx, wait)
@@ -238,14 +239,22 @@ func (c *carriage) fail(ctx context.Context, s *records.Step, stepErr error) err
 	switch {
 	case c.workspace.State == records.Ready:
 		state = records.Ready
-	case c.run.Kind == records.KindStart && fault.IsTransient(stepErr):
+	case c.run.Kind == records.KindStart && (fault.IsTransient(stepErr) || c.siteAway(ctx)):
 		// Its site is away for longer: it is started when the site is back.
 		state = records.Lost
 	}
 	return c.failRun(ctx, state, s.Title+": "+s.Reason)
 }
 
+// siteAway tells whether the site does not answer: then a step's error says more of the
+// site than of the workspace.
+func (c *carriage) siteAway(ctx context.Context) bool {
+	_, _, err := c.site.Find(ctx, c.workspace.SiteID())
+	return err != nil && fault.IsTransient(err)
+}
+
 func (c *carriage) failRun(ctx context.Context, state, reason string) error {
+	c.o.Log.Info("a run failed", "workspace", c.workspace.Name, "run", c.run.ID, "kind", c.run.Kind, "reason", reason)
 	if err := c.setState(ctx, state, reason); err != nil {
 		return err
 	}

@@ -124,6 +124,10 @@ func (s *Site) socketFolder(workspace string) string {
 	return filepath.Join(s.o.SocketFolder, workspace)
 }
 
+// goingAway are words of an engine whose parts are stopped or not up yet: it answers, but
+// says nothing of the request.
+var goingAway = []string{"failed to update store", "connection is unavailable", "transport is closing", "shutting down", "ttrpc: closed", "error while dialing", "context canceled"}
+
 // explain turns an engine's error into one that a person can act on.
 func (s *Site) explain(err error, doing string) error {
 	var known *fault.Fault
@@ -138,6 +142,9 @@ func (s *Site) explain(err error, doing string) error {
 		strings.Contains(err.Error(), "connection refused"):
 		return fault.Passing(err, "engine-unavailable", "start the container engine; what was under way goes on by itself",
 			"the container engine at %s does not answer (%s)", s.o.Host, doing)
+	case containsAny(err.Error(), goingAway...):
+		return fault.Passing(err, "engine-unavailable", "start the container engine; what was under way goes on by itself",
+			"the container engine at %s is going away or coming up (%s)", s.o.Host, doing)
 	case strings.Contains(err.Error(), "no space left on device"):
 		return fault.Wrap(err, "disk-full", "free space on the engine's disk, then try again", "the engine's disk is full (%s)", doing)
 	case cerrdefs.IsUnavailable(err):

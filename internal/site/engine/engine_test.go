@@ -119,7 +119,8 @@ func TestPullFaults(t *testing.T) {
 		"dial tcp: lookup r.skerry.test: no such host":                {"registry-unknown", true},
 		"invalid reference format: repository name must be lowercase": {"bad-image", false},
 		"write /x: no space left on device":                           {"disk-full", false},
-		"context canceled by somebody":                                {"engine-refused", false},
+		"failed to update store for object type *libnetwork.endpoint": {"engine-unavailable", true},
+		"something else":                                              {"engine-refused", false},
 	}
 	for text, want := range cases {
 		err := s.pullFault(errors.New(text), "r.skerry.test/base:1")
