@@ -120,7 +120,7 @@ func TestPullFaults(t *testing.T) {
 		"invalid reference format: repository name must be lowercase": {"bad-image", false},
 		"write /x: no space left on device":                           {"disk-full", false},
 		"failed to update store for object type *libnetwork.endpoint": {"engine-unavailable", true},
-		"something else":                                              {"engine-refused", false},
+		"something else": {"engine-refused", false},
 	}
 	for text, want := range cases {
 		err := s.pullFault(errors.New(text), "r.skerry.test/base:1")
