@@ -13,7 +13,6 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 
 	contract "domicile/api"
-	"domicile/internal/agentlink"
 	"domicile/internal/gateway"
 	"domicile/internal/records"
 	"domicile/internal/run"
@@ -46,11 +45,6 @@ type Server struct {
 	hub       *hub
 	metrics   *metrics
 	passwords chan struct{} // a place for each password that is checked at a time
-}
-
-// Reacher opens connections to agents.
-type Reacher interface {
-	Reach(ctx context.Context, w records.Workspace) (*agentlink.Link, error)
 }
 
 var _ StrictServerInterface = (*Server)(nil)

@@ -41,9 +41,8 @@ type Runner struct {
 	queue    *river.Client[pgx.Tx]
 	instance *records.Instance
 
-	mu       sync.Mutex
-	problems map[string]error // by site: why it does not answer
-	facts    map[string]Examined
+	mu    sync.Mutex
+	facts map[string]Examined // by site
 }
 
 // Examined is what was last found at a site.
@@ -88,7 +87,7 @@ func New(ctx context.Context, o Options) (*Runner, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Runner{o: o, instance: instance, problems: map[string]error{}, facts: map[string]Examined{}}
+	r := &Runner{o: o, instance: instance, facts: map[string]Examined{}}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{runner: r})
 	r.queue, err = river.NewClient(riverpgxv5.New(o.Store.Pool), &river.Config{

@@ -59,8 +59,6 @@ type TaskRequest struct {
 	Key   string   `json:"key"`
 	Shell string   `json:"shell,omitempty"` // run through /bin/sh -c
 	Args  []string `json:"args,omitempty"`  // or without a shell
-	// Attach only: an unknown key is refused.
-	Attach bool `json:"attach,omitempty"`
 }
 
 // UnpackRequest asks for an archive to be unpacked as the session's user.
