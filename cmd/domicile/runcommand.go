@@ -43,7 +43,7 @@ var runCommand = command{
 			if errors.As(err, &exit) {
 				if exit.Signal() != "" {
 					fmt.Fprintf(t.err, "domicile: the command was ended by signal %s\n", exit.Signal())
-					return exitStatus(128 + 1)
+					return exitStatus(endedBySignal)
 				}
 				return exitStatus(exit.ExitStatus())
 			}
@@ -54,6 +54,9 @@ var runCommand = command{
 		}
 	},
 }
+
+// endedBySignal is the exit status for a command that a signal ended; which one is said in words.
+const endedBySignal = 129
 
 // quote makes a shell's command line whose words are exactly the arguments.
 func quote(args []string) string {

@@ -84,8 +84,11 @@ func shell(ctx context.Context, t *terminal, c *client.Service, workspace, name 
 			return exitStatus(exit.ExitStatus())
 		case ctx.Err() != nil:
 			return ctx.Err()
-		case !broken(err) || name == "":
+		case !broken(err):
 			return err
+		case name == "":
+			return fault.Wrap(err, "connection-lost", "domicile shell "+workspace+" -list shows its terminal, -terminal NAME comes back to it",
+				"the connection to %s is lost; what runs there goes on", workspace)
 		case lost.IsZero():
 			lost = time.Now()
 			fmt.Fprintf(t.err, "\r\nThe connection is lost; what runs goes on. Coming back to it …\r\n")
