@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"domicile/internal/client"
+	"domicile/internal/compose"
 	"domicile/internal/definition"
 )
 
@@ -67,13 +68,13 @@ func checkFolder(folder, file, metadata string) (*definition.Report, error) {
 		return nil, fmt.Errorf("read %s: %w", folder, err)
 	}
 	defer root.Close()
-	o := definition.Options{File: filepath.ToSlash(file), Folder: absolute, Environment: os.LookupEnv}
+	o := definition.Options{File: filepath.ToSlash(file), Folder: absolute, Environment: os.LookupEnv, Compose: compose.Reader{}}
 	if metadata != "" {
 		if o.ImageMetadata, err = os.ReadFile(metadata); err != nil {
 			return nil, fmt.Errorf("read the image's metadata: %w", err)
 		}
 	}
-	return definition.Read(root.FS(), o), nil
+	return definition.Read(context.TODO(), root.FS(), o), nil
 }
 
 // checkAddress lets the service read the definition; what it answers is printed as it is.

@@ -210,7 +210,12 @@ func (c *checker) command(v *Value, path string) {
 func (c *checker) customizations(v *Value, path string) {
 	if c.expect(v, path, Object) {
 		for _, m := range v.Members {
-			c.expect(m.Value, pointer(path, m.Name), Object)
+			at := pointer(path, m.Name)
+			if m.Name == "domicile" {
+				c.domicile(m.Value, at)
+			} else {
+				c.expect(m.Value, at, Object)
+			}
 		}
 	}
 }

@@ -13,12 +13,16 @@ type snippet struct {
 	from string // as Command.From
 	Effective
 	commands map[string]json.RawMessage
+	domicile *Value // customizations.domicile, in the order of the text
 }
 
 // newSnippet types the properties that are checked already.
 func newSnippet(from string, v *Value) (*snippet, error) {
 	s := &snippet{from: from, commands: map[string]json.RawMessage{}}
 	rest := &Value{Kind: Object}
+	if own := v.Get("customizations").Get("domicile"); own != nil {
+		s.domicile = own
+	}
 	for _, m := range v.Members {
 		switch {
 		case m.Name == "initializeCommand" || slices.Contains(Lifecycle, m.Name):

@@ -12,7 +12,7 @@ import (
 func merged(t *testing.T, image, definition string) *Effective {
 	t.Helper()
 	files := fstest.MapFS{".devcontainer.json": {Data: []byte(definition)}}
-	r := Read(files, Options{Folder: "/srv/x", ImageMetadata: []byte(image)})
+	r := Read(t.Context(), files, Options{Folder: "/srv/x", ImageMetadata: []byte(image)})
 	require.False(t, r.HasErrors(), "%v", r.Problems)
 	return r.Effective
 }
@@ -57,7 +57,7 @@ func TestASingleSnippetCountsToo(t *testing.T) {
 
 func TestBadMetadataIsTold(t *testing.T) {
 	for _, label := range []string{"{", "[1]", `{"containerEnv": 7}`} {
-		r := Read(fstest.MapFS{".devcontainer.json": {Data: []byte(`{"image": "a"}`)}}, Options{ImageMetadata: []byte(label)})
+		r := Read(t.Context(), fstest.MapFS{".devcontainer.json": {Data: []byte(`{"image": "a"}`)}}, Options{ImageMetadata: []byte(label)})
 		require.Len(t, r.Problems, 1, label)
 		assert.Equal(t, "bad-metadata", r.Problems[0].Code)
 	}

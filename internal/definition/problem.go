@@ -1,6 +1,7 @@
 package definition
 
 import (
+	"errors"
 	"fmt"
 	"sort"
 	"strings"
@@ -26,6 +27,29 @@ type Problem struct {
 	Column     int      `json:"column,omitempty"` // from 1, at the offending token
 	Path       string   `json:"path,omitempty"`   // JSON pointer
 	Suggestion string   `json:"suggestion,omitempty"`
+	Excerpt    string   `json:"excerpt,omitempty"` // the offending line
+}
+
+// maxExcerpt bounds an excerpt, in characters: some lines have no end.
+const maxExcerpt = 240
+
+func excerpt(line string) string {
+	line = strings.ReplaceAll(line, "\t", " ")
+	if r := []rune(line); len(r) > maxExcerpt {
+		return string(r[:maxExcerpt]) + "…"
+	}
+	return line
+}
+
+// syntaxProblem turns an error of ParseText into a problem.
+func syntaxProblem(t *Text, err error) Problem {
+	p := Problem{Severity: Error, Code: "syntax", Message: "this is no valid JSON with comments: " + err.Error(), File: t.File, Line: 1, Column: 1}
+	var s *SyntaxError
+	if errors.As(err, &s) {
+		p.Message, p.Line, p.Column = "this is no valid JSON with comments: "+s.Reason, s.Position.Line, s.Position.Column
+		p.Excerpt = excerpt(t.Line(p.Line))
+	}
+	return p
 }
 
 // String gives the problem as one line that an editor can jump from.
@@ -51,7 +75,7 @@ type problems struct {
 func (p *problems) add(s Severity, code string, offset int, path, format string, args ...any) *Problem {
 	at := p.source.Position(offset)
 	p.list = append(p.list, Problem{Severity: s, Code: code, Message: fmt.Sprintf(format, args...),
-		File: p.source.File, Line: at.Line, Column: at.Column, Path: path})
+		File: p.source.File, Line: at.Line, Column: at.Column, Path: path, Excerpt: excerpt(p.source.Line(at.Line))})
 	return &p.list[len(p.list)-1]
 }
 

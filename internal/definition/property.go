@@ -24,8 +24,8 @@ type property struct {
 var properties = []property{
 	{name: "$schema", kinds: forAny, check: (*checker).text},
 	{name: "name", kinds: forAny, check: (*checker).text},
-	{name: "features", kinds: forAny, check: (*checker).features, pending: true},
-	{name: "overrideFeatureInstallOrder", kinds: forAny, check: (*checker).texts, pending: true},
+	{name: "features", kinds: forAny, check: (*checker).features},
+	{name: "overrideFeatureInstallOrder", kinds: forAny, check: (*checker).texts},
 	{name: "forwardPorts", kinds: forAny, check: (*checker).forwardPorts},
 	{name: "portsAttributes", kinds: forAny, check: (*checker).portsAttributes},
 	{name: "otherPortsAttributes", kinds: forAny, check: (*checker).portAttributes},

@@ -1,6 +1,7 @@
 package definition
 
 import (
+	"context"
 	"errors"
 	"io/fs"
 	"path"
@@ -32,11 +33,19 @@ type Options struct {
 	Labels map[string]string
 	// ImageMetadata is the text of the base image's label `devcontainer.metadata`; empty: none.
 	ImageMetadata []byte
+	// Artifacts fetches features that are not in the repository; nil knows none.
+	Artifacts Artifacts
+	// Images looks images up; nil knows none.
+	Images Images
+	// Compose reads Compose files; nil: they are not looked into.
+	Compose ComposeReader
+	// IgnoreLocks reads as if there were no lock files, to see what they would become.
+	IgnoreLocks bool
 }
 
 // Read reads the definition of a repository. It always returns a report; what is wrong
 // with the definition stands in its problems, in file order.
-func Read(files fs.FS, o Options) *Report {
+func Read(ctx context.Context, files fs.FS, o Options) *Report {
 	r := &Report{LocalFolder: o.Folder}
 	r.File = choose(files, o.File, r)
 	if r.File == "" {
@@ -54,10 +63,8 @@ func Read(files fs.FS, o Options) *Report {
 		r.Problems = append(r.Problems, c.list...)
 		sortProblems(r.Problems)
 	}()
-	var syntax *SyntaxError
-	if errors.As(err, &syntax) {
-		r.Problems = append(r.Problems, Problem{Severity: Error, Code: "syntax", Message: "this is no valid JSON with comments: " + syntax.Reason,
-			File: r.File, Line: syntax.Position.Line, Column: syntax.Position.Column})
+	if err != nil {
+		r.Problems = append(r.Problems, syntaxProblem(t, err))
 		return r
 	}
 	if !c.expect(t.Root, "", Object) {
@@ -66,9 +73,16 @@ func Read(files fs.FS, o Options) *Report {
 	}
 	r.Kind = c.kind(t.Root)
 	c.properties(t.Root, r.Kind)
-	r.effective(c, o)
+	r.Locks = &Locks{}
+	if !o.IgnoreLocks {
+		r.readLocks(files)
+	}
+	r.effective(ctx, c, files, o)
+	r.questionsInCommands(c, files, t.Root)
 	r.float()
-	r.Digest = digest(r, o)
+	r.staleLocks()
+	r.read(r.File, t.Root.canonical())
+	r.Digest = r.inputs.digest()
 	return r
 }
 
@@ -168,7 +182,7 @@ func (c *checker) properties(root *Value, kind string) {
 				c.add(Warning, "no-effect", m.NameOffset, at, "%s has no effect in a definition of kind %s", m.Name, kind)
 			}
 		case p.pending:
-			c.add(Warning, "not-carried-out", m.NameOffset, at, "%s is part of the standard, but this version of Domicile does not carry it out yet", m.Name)
+			c.add(Note, "not-carried-out", m.NameOffset, at, "%s is part of the standard, but this version of Domicile does not carry it out yet", m.Name)
 		}
 	}
 	if root.Get("workspaceMount") != nil && root.Get("workspaceFolder") == nil {

@@ -1,6 +1,7 @@
 package definition
 
 import (
+	"context"
 	"encoding/json"
 	"strings"
 	"testing"
@@ -12,7 +13,14 @@ import (
 
 // read reads a repository that holds this definition and nothing else.
 func read(text string) *Report {
-	return Read(fstest.MapFS{".devcontainer/devcontainer.json": {Data: []byte(text)}}, Options{Folder: "/srv/skerry/timetable"})
+	feature := func(name string) *fstest.MapFile {
+		return &fstest.MapFile{Data: []byte(`{"id": "` + name + `", "version": "1.0.0", "options": {"version": {"type": "string"}, "x": {"type": "boolean"}}}`)}
+	}
+	script, image, compose := &fstest.MapFile{Data: []byte("#!/bin/sh\n")}, &fstest.MapFile{Data: []byte("FROM base:12 AS x\n")}, &fstest.MapFile{Data: []byte("services: {}\n")}
+	return Read(context.Background(), fstest.MapFS{".devcontainer/devcontainer.json": {Data: []byte(text)}, ".devcontainer/Dockerfile": image, ".devcontainer/a.yaml": compose,
+		".devcontainer/b.yaml": compose, "b.yaml": compose, ".devcontainer/c.yaml": compose,
+		".devcontainer/a/devcontainer-feature.json": feature("a"), ".devcontainer/a/install.sh": script, ".devcontainer/b/devcontainer-feature.json": feature("b"),
+		".devcontainer/b/install.sh": script, ".devcontainer/c/devcontainer-feature.json": feature("c"), ".devcontainer/c/install.sh": script}, Options{Folder: "/srv/skerry/timetable"})
 }
 
 func TestProblemsStandAtTheirPlace(t *testing.T) {
@@ -39,7 +47,7 @@ func TestProblemsStandAtTheirPlace(t *testing.T) {
 		"service missing":               {`{"dockerComposeFile": "c.yaml"}`, Problem{Severity: Error, Code: "missing-property", Line: 1, Column: 1, Path: "/service"}},
 		"half of a pair":                {`{"image": "a", "workspaceMount": "type=volume,target=/x"}`, Problem{Severity: Error, Code: "missing-property", Line: 1, Column: 16, Path: "/workspaceMount"}},
 		"stands twice":                  {`{"image": "a", "image": "b"}`, Problem{Severity: Warning, Code: "stands-twice", Line: 1, Column: 16, Path: "/image"}},
-		"not yet carried out":           {`{"image": "a", "privileged": true}`, Problem{Severity: Warning, Code: "not-carried-out", Line: 1, Column: 16, Path: "/privileged"}},
+		"not yet carried out":           {`{"image": "a", "privileged": true}`, Problem{Severity: Note, Code: "not-carried-out", Line: 1, Column: 16, Path: "/privileged"}},
 		"columns count characters":      {`{"name": "Fähre", "image": 1}`, Problem{Severity: Error, Code: "wrong-type", Line: 1, Column: 28, Path: "/image"}},
 		"syntax":                        {"{\n  \"image\": \"a\",,\n}", Problem{Severity: Error, Code: "syntax", Line: 2, Column: 16}},
 		"not an object":                 {`[]`, Problem{Severity: Error, Code: "wrong-type", Line: 1, Column: 1}},
@@ -52,7 +60,7 @@ func TestProblemsStandAtTheirPlace(t *testing.T) {
 			for _, p := range r.Problems {
 				assert.NotEmpty(t, p.Message)
 				assert.Equal(t, ".devcontainer/devcontainer.json", p.File)
-				p.Message, p.File = "", ""
+				p.Message, p.File, p.Excerpt = "", "", ""
 				found = append(found, p)
 			}
 			assert.Contains(t, found, c.want)
@@ -103,9 +111,9 @@ func TestWhereADefinitionIs(t *testing.T) {
 func TestADefinitionThatWasChosen(t *testing.T) {
 	file := &fstest.MapFile{Data: []byte(`{"image": "a"}`)}
 	files := fstest.MapFS{".devcontainer/a/devcontainer.json": file, ".devcontainer/b/devcontainer.json": file}
-	assert.Equal(t, ".devcontainer/b/devcontainer.json", Read(files, Options{File: "./.devcontainer/b/devcontainer.json"}).File)
+	assert.Equal(t, ".devcontainer/b/devcontainer.json", Read(t.Context(), files, Options{File: "./.devcontainer/b/devcontainer.json"}).File)
 	for _, bad := range []string{"../etc/passwd", "/etc/passwd", ".devcontainer/c/devcontainer.json", ".devcontainer"} {
-		r := Read(files, Options{File: bad})
+		r := Read(t.Context(), files, Options{File: bad})
 		assert.True(t, r.HasErrors(), bad)
 		assert.Contains(t, r.Problems[0].Message, ".devcontainer/a/devcontainer.json", "the choices are named")
 	}
@@ -119,7 +127,7 @@ func TestDigest(t *testing.T) {
 }
 
 func TestAReportWithoutAnythingHasListsAndNoNulls(t *testing.T) {
-	b, err := json.Marshal(Read(fstest.MapFS{}, Options{}))
+	b, err := json.Marshal(Read(t.Context(), fstest.MapFS{}, Options{}))
 	require.NoError(t, err)
 	assert.NotContains(t, string(b), "null")
 	assert.Contains(t, string(b), `"features":[]`)

@@ -1,44 +1,80 @@
 package definition
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
+	"context"
 	"encoding/json"
 	"fmt"
+	"io/fs"
 	"path"
 	"strings"
+
+	"domicile/internal/fault"
 )
 
 // Report is what reading a definition found: the answer of `domicile check -json`.
 type Report struct {
-	File      string     `json:"file,omitempty"`
-	Kind      string     `json:"kind,omitempty"`
-	Effective *Effective `json:"effective,omitempty"`
-	Features  []Feature  `json:"features"`
-	Problems  []Problem  `json:"problems"`
-	Floating  []Floating `json:"floating"`
-	Digest    string     `json:"digest,omitempty"`
+	File      string           `json:"file,omitempty"`
+	Kind      string           `json:"kind,omitempty"`
+	Makes     []Fact           `json:"makes"` // what the definition makes, in words
+	Effective *Effective       `json:"effective,omitempty"`
+	Features  []Feature        `json:"features"`
+	Services  []ComposeService `json:"services,omitempty"`
+	Images    []Image          `json:"images"`
+	Problems  []Problem        `json:"problems"`
+	Floating  []Floating       `json:"floating"`
+	Domicile  *Domicile        `json:"domicile,omitempty"` // customizations.domicile of all sources, merged
+	// Origins tells of each value of Effective, by JSON pointer, where it came from:
+	// "image", a feature's reference, "definition" or "default".
+	Origins map[string]string `json:"origins,omitempty"`
+	Digest  string            `json:"digest,omitempty"`
 
 	Text *Text `json:"-"` // nil where there was no file
 	// LocalFolder is where the repository lies: Options.Folder.
 	LocalFolder string `json:"-"`
+	// Locks are the pins beside the definition.
+	Locks *Locks `json:"-"`
+	// Passing is the first failure to fetch something that may go away by itself.
+	Passing error `json:"-"`
+	// BaseUser is who the Dockerfile's or the service's programs run as; empty: the base image's.
+	BaseUser string `json:"-"`
+	// Metadata are the entries of the label devcontainer.metadata that an image made from
+	// this definition carries (the standard's "Image metadata").
+	Metadata []json.RawMessage `json:"-"`
+
+	snippets []*snippet
+	inputs   inputs
 }
 
 // Feature is one feature in installation order.
 type Feature struct {
-	Reference string            `json:"reference"`
-	ID        string            `json:"id"`
-	Version   string            `json:"version,omitempty"`
-	Options   map[string]any    `json:"options"`
-	Env       map[string]string `json:"env"`
-	AddedBy   string            `json:"addedBy,omitempty"`
+	Reference        string            `json:"reference"`
+	ID               string            `json:"id"`
+	Version          string            `json:"version,omitempty"`
+	Name             string            `json:"name,omitempty"`
+	DocumentationURL string            `json:"documentationURL,omitempty"`
+	Options          map[string]any    `json:"options"`
+	Env              map[string]string `json:"env"`
+	AddedBy          string            `json:"addedBy,omitempty"`
+	DependsOn        []string          `json:"dependsOn,omitempty"`
+	Digest           string            `json:"digest,omitempty"` // of its content
+	// ContainerEnv are the variables it adds to the image, in order.
+	ContainerEnv []Variable `json:"-"`
+
+	files fs.FS
 }
+
+// Files gives the feature's folder; nil where it was not fetched.
+func (f Feature) Files() fs.FS { return f.files }
+
+// Variable is a variable of the environment.
+type Variable struct{ Name, Value string }
 
 // Floating is something that may change from one day to the next.
 type Floating struct {
-	Kind      string `json:"kind"` // image
+	Kind      string `json:"kind"` // image or feature
 	Reference string `json:"reference"`
 	Why       string `json:"why"`
+	File      string `json:"file,omitempty"`
 }
 
 // HasErrors tells whether anything keeps a workspace from being made.
@@ -51,12 +87,21 @@ func (r *Report) HasErrors() bool {
 	return false
 }
 
-// MarshalJSON writes empty lists as [], never as null.
+// MarshalJSON writes empty lists as [], never as null, and adds what can be told of the rest.
 func (r *Report) MarshalJSON() ([]byte, error) {
 	type plain Report
 	c := plain(*r)
+	if c.Makes == nil {
+		c.Makes = r.describe()
+	}
+	if c.Origins == nil {
+		c.Origins = r.origins()
+	}
 	if c.Features == nil {
 		c.Features = []Feature{}
+	}
+	if c.Images == nil {
+		c.Images = []Image{}
 	}
 	if c.Problems == nil {
 		c.Problems = []Problem{}
@@ -67,38 +112,149 @@ func (r *Report) MarshalJSON() ([]byte, error) {
 	return json.Marshal(c)
 }
 
+// fetchFailed remembers a failure that may go away by itself.
+func (r *Report) fetchFailed(err error) {
+	if r.Passing == nil && fault.IsTransient(err) {
+		r.Passing = err
+	}
+}
+
 func (r *Report) addError(code, file, format string, args ...any) *Problem {
 	r.Problems = append(r.Problems, Problem{Severity: Error, Code: code, Message: fmt.Sprintf(format, args...), File: file})
 	return &r.Problems[len(r.Problems)-1]
 }
 
 // effective merges what was read into r.Effective.
-func (r *Report) effective(c *checker, o Options) {
+func (r *Report) effective(ctx context.Context, c *checker, files fs.FS, o Options) {
 	root := without(c.source.Root, "", c.bad)
-	vars := &Variables{LocalFolder: o.Folder, LocalEnvironment: o.Environment, ID: ID(o.labels(r.File))}
+	lookup := r.environmentRead(o.Environment)
+	vars := &Variables{LocalFolder: o.Folder, LocalEnvironment: lookup, ID: ID(o.labels(r.File))}
 	folder := defaultFolder(r.Kind, o.Folder)
 	if v := root.Get("workspaceFolder"); v != nil {
 		folder = vars.Replace(v.Str)
 	}
 	vars.ContainerFolder = folder
-
-	e := &Effective{}
-	for _, s := range r.imageSnippets(o.ImageMetadata, vars) {
-		e.merge(s)
-	}
-	own, err := newSnippet(fromDefinition, root.Map(vars.Replace))
+	ownValue := root.Map(vars.Replace)
+	own, err := newSnippet(fromDefinition, ownValue)
 	if err != nil {
 		c.add(Error, "wrong-type", c.source.Root.Offset, "", "%v", err)
 		return
 	}
-	e.merge(own)
-	e.WorkspaceFolder = folder
-	e.build(root, vars, c.folder)
-	for i, file := range e.DockerComposeFile {
-		e.DockerComposeFile[i] = path.Join(c.folder, file)
+	own.build(root, vars, c.folder)
+	for i, file := range own.DockerComposeFile {
+		own.DockerComposeFile[i] = path.Join(c.folder, file)
 	}
+	nodes := r.resolveFeatures(ctx, c, files, root, vars, o)
+	o.Environment = lookup
+	base := r.readKind(ctx, c, files, &own.Effective, o)
+	label := r.resolveImages(ctx, c, base, o)
+
+	r.snippets = r.imageSnippets(label, vars)
+	for _, n := range nodes {
+		r.Features = append(r.Features, n.feature())
+		r.Metadata = append(r.Metadata, n.metadata())
+		r.readDigest("feature "+n.ref.Written, n.artifact.Digest+" "+n.ref.Digest)
+		if n.meta == nil || n.meta.snippet == nil {
+			continue
+		}
+		s, err := newSnippet(n.ref.Written, n.meta.snippet.Map(vars.Replace))
+		if err != nil {
+			c.add(Error, "wrong-type", n.place, n.path, "%v", err)
+			continue
+		}
+		r.snippets = append(r.snippets, s)
+	}
+	r.snippets = append(r.snippets, own)
+	r.Metadata = append(r.Metadata, ownMetadata(c.source.Root))
+	e := &Effective{}
+	for _, s := range r.snippets {
+		e.merge(s)
+	}
+	e.WorkspaceFolder = folder
 	e.fillDefaults(r.Kind)
 	r.Effective = e
+	if r.Domicile, err = readDomicile(mergedDomicile(r.snippets)); err != nil {
+		r.addError("bad-customization", r.File, "%v", err)
+	}
+	if len(label) > 0 {
+		r.read("label of "+base, label)
+	}
+}
+
+// readKind reads what the container comes from, and returns the image it is based on.
+func (r *Report) readKind(ctx context.Context, c *checker, files fs.FS, e *Effective, o Options) (base string) {
+	root := c.source.Root
+	switch r.Kind {
+	case KindImage:
+		if m := root.Member("image"); m != nil && e.Image != "" {
+			at := c.source.Position(m.Value.Offset)
+			r.addImage(Image{Reference: e.Image, File: r.File, Line: at.Line})
+		}
+		return e.Image
+	case KindDockerfile:
+		m, at := root.Member("dockerFile"), "/dockerFile"
+		if b := root.Get("build"); b != nil && b.Member("dockerfile") != nil {
+			m, at = b.Member("dockerfile"), "/build/dockerfile"
+		}
+		if m == nil || e.Build == nil || e.Build.Dockerfile == "" || len(c.bad) > 0 && (c.bad[at] || c.bad["/context"] || c.bad["/build/context"]) {
+			return ""
+		}
+		if !inside(e.Build.Dockerfile) || !inside(e.Build.Context) {
+			c.add(Error, "outside-repository", m.Value.Offset, at, "the build leads out of the repository")
+			return ""
+		}
+		if d := r.readBuild(c, files, e.Build, m.Value.Offset, at); d != nil {
+			r.BaseUser = d.user
+			return d.base
+		}
+	case KindCompose:
+		base, r.BaseUser = r.readCompose(ctx, c, files, e, o)
+		return base
+	}
+	return ""
+}
+
+// mergedDomicile puts the entries under customizations.domicile of all sources together,
+// in their order.
+func mergedDomicile(snippets []*snippet) *Value {
+	all := &Value{Kind: Object}
+	for _, s := range snippets {
+		mergeMembers(all, s.domicile)
+	}
+	return all
+}
+
+func mergeMembers(to, from *Value) {
+	if from == nil || from.Kind != Object {
+		return
+	}
+	for _, m := range from.Members {
+		old := to.Member(m.Name)
+		switch {
+		case old == nil:
+			to.Members = append(to.Members, m)
+		case old.Value.Kind == Object && m.Value.Kind == Object:
+			both := &Value{Kind: Object, Members: append([]Member(nil), old.Value.Members...)}
+			mergeMembers(both, m.Value)
+			old.Value = both
+		default:
+			old.Value = m.Value
+		}
+	}
+}
+
+// ownMetadata is the definition's own entry in the label: what counts in a merge.
+func ownMetadata(root *Value) json.RawMessage {
+	v := &Value{Kind: Object}
+	for _, m := range root.Members {
+		switch m.Name {
+		case "$schema", "name", "image", "build", "dockerFile", "context", "dockerComposeFile", "service", "runServices", "features",
+			"overrideFeatureInstallOrder", "workspaceFolder", "workspaceMount", "runArgs", "appPort", "initializeCommand", "secrets":
+		default:
+			v.Members = append(v.Members, m)
+		}
+	}
+	return compact(v)
 }
 
 func (o Options) labels(file string) map[string]string {
@@ -168,42 +324,4 @@ func (r *Report) imageSnippets(label []byte, vars *Variables) []*snippet {
 		list = append(list, s)
 	}
 	return list
-}
-
-func (r *Report) float() {
-	if r.Effective == nil || r.Effective.Image == "" || strings.Contains(r.Effective.Image, "@sha256:") {
-		return
-	}
-	r.Floating = append(r.Floating, Floating{"image", r.Effective.Image, "a tag may be moved; a digest (@sha256:…) may not"})
-}
-
-// digest is over all that was read: the definition without comments, spacing and the
-// order of names where order has no meaning, and the image's metadata.
-func digest(r *Report, o Options) string {
-	h := sha256.New()
-	write := func(name string, b []byte) { fmt.Fprintf(h, "%s %d\n%s\n", name, len(b), b) }
-	canonical, err := json.Marshal(r.Text.Root.ordered())
-	if err != nil {
-		return ""
-	}
-	write(r.File, canonical)
-	if len(o.ImageMetadata) > 0 {
-		write("image", o.ImageMetadata)
-	}
-	return "sha256:" + hex.EncodeToString(h.Sum(nil))
-}
-
-// ordered gives the value with the names of objects sorted, but for lifecycle commands
-// and features, where their order may matter to what is printed and installed.
-func (v *Value) ordered() any {
-	object, ok := v.Any().(map[string]any)
-	if !ok {
-		return v.Any()
-	}
-	for _, name := range append([]string{"initializeCommand"}, Lifecycle...) {
-		if command := v.Get(name); command != nil {
-			object[name] = compact(command)
-		}
-	}
-	return object
 }

@@ -99,6 +99,9 @@ func Make(r *definition.Report, name, commit string) (*Plan, error) {
 		return nil, fault.New("kind-not-carried-out", "use a definition with image for now",
 			"%s is of kind %s, which this version reads but does not carry out yet", r.File, r.Kind)
 	}
+	if len(r.Features) > 0 {
+		return nil, fault.New("kind-not-carried-out", "use an image that has the features already", "%s asks for features, which this version reads but does not install yet", r.File)
+	}
 	target, err := sourceTarget(r)
 	if err != nil {
 		return nil, err

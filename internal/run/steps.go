@@ -150,7 +150,7 @@ func ReadDefinition(c source.Checkout, file string) (*definition.Report, []byte,
 	}
 	defer root.Close()
 	// The service's environment is nobody's laptop: ${localEnv:…} knows nothing of it.
-	report := definition.Read(root.FS(), definition.Options{File: file, Folder: path.Join("/workspaces", c.Name)})
+	report := definition.Read(context.TODO(), root.FS(), definition.Options{File: file, Folder: path.Join("/workspaces", c.Name)})
 	if report.Text == nil {
 		return report, nil, nil
 	}

@@ -1,0 +1,299 @@
+// Package compose reads Compose files of an untrusted repository: it finds all files that
+// they refer to, refuses those that lie outside, and merges them with the Compose
+// project's own loader. What is read stays data; starting it is the sites' part.
+package compose
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+
+	"github.com/compose-spec/compose-go/v2/dotenv"
+	"github.com/compose-spec/compose-go/v2/loader"
+	"github.com/compose-spec/compose-go/v2/types"
+	"github.com/sirupsen/logrus"
+
+	"domicile/internal/definition"
+)
+
+// The bounds of what is read. A Compose file of a person has some hundred lines.
+const (
+	maxSize  = 1 << 20
+	maxFiles = 64
+	maxNodes = 200_000
+)
+
+// Project is a merged Compose project whose paths are relative to the repository.
+type Project struct {
+	*types.Project
+	// Files are the contents of all files that were read, by path inside the repository.
+	Files map[string][]byte
+	texts []*text
+}
+
+// Reader reads Compose files for definitions.
+type Reader struct{}
+
+// Read implements definition.ComposeReader.
+func (Reader) Read(ctx context.Context, files fs.FS, paths []string, environment func(string) (string, bool)) (*definition.ComposeFacts, []definition.Problem) {
+	p, problems := Load(ctx, files, paths, environment)
+	if p == nil {
+		return nil, problems
+	}
+	return p.facts(), problems
+}
+
+// silence keeps the loader's own remarks from the program's output; it has one logger for
+// the whole process.
+var silence = sync.OnceFunc(func() { logrus.SetOutput(io.Discard) })
+
+// Load reads and merges the files, given as paths inside the repository. A nil project
+// comes with at least one problem that is an error.
+func Load(ctx context.Context, files fs.FS, paths []string, environment func(string) (string, bool)) (p *Project, problems []definition.Problem) {
+	silence()
+	s := &staging{files: files, seen: map[string]*text{}}
+	for _, name := range paths {
+		s.add(name, "", 0)
+	}
+	if len(s.problems) > 0 {
+		return nil, s.problems
+	}
+	if len(s.order) == 0 {
+		return nil, []definition.Problem{{Severity: definition.Error, Code: "bad-compose", Message: "no Compose file is named"}}
+	}
+	root, done, err := s.write()
+	if err != nil {
+		return nil, []definition.Problem{{Severity: definition.Error, Code: "bad-compose", File: paths[0], Message: err.Error()}}
+	}
+	defer done()
+	defer func() {
+		if r := recover(); r != nil { // of the loader; a hostile file must not take the service with it
+			p, problems = nil, []definition.Problem{{Severity: definition.Error, Code: "bad-compose", File: paths[0], Line: 1, Column: 1, Message: fmt.Sprintf("this cannot be read as Compose files (%v)", r)}}
+		}
+	}()
+	folder := path.Dir(paths[0])
+	env := s.environment(folder, environment)
+	details := types.ConfigDetails{WorkingDir: filepath.Join(root, folder), Environment: env}
+	for _, name := range paths {
+		details.ConfigFiles = append(details.ConfigFiles, types.ConfigFile{Filename: filepath.Join(root, name), Content: s.seen[path.Clean(name)].bytes})
+	}
+	project, err := loader.LoadWithContext(ctx, details, func(o *loader.Options) {
+		o.SetProjectName("workspace", true)
+		o.SkipResolveEnvironment = true // its files are read below, inside the repository
+		o.SkipResolveLabels = true
+		o.MaxNodeVisits = maxNodes
+		o.Profiles = []string{"*"}
+	})
+	if err != nil {
+		return nil, []definition.Problem{s.explain(err, root, paths[0])}
+	}
+	p = &Project{Project: project, Files: map[string][]byte{}, texts: s.order}
+	p.relative(root)
+	problems = p.environmentFiles(files, env)
+	for name, t := range s.seen {
+		p.Files[name] = t.bytes
+	}
+	return p, problems
+}
+
+// environment is what ${NAME} in the files stands for: the file .env beside the first of
+// them, and what is given, which wins.
+func (s *staging) environment(folder string, given func(string) (string, bool)) types.Mapping {
+	env := types.Mapping{}
+	b, err := readBounded(s.files, path.Join(folder, ".env"))
+	if err == nil {
+		s.extra(path.Join(folder, ".env"), b)
+		values, err := dotenv.ParseWithLookup(bytes.NewReader(b), given)
+		if err != nil {
+			s.tell(path.Join(folder, ".env"), 1, "bad-compose", "this environment file cannot be read: %v", err)
+		}
+		for name, value := range values {
+			env[name] = value
+		}
+	}
+	if given == nil {
+		return env
+	}
+	for _, t := range s.order {
+		for _, m := range variable.FindAllSubmatch(t.bytes, -1) {
+			name := string(m[1])
+			if value, known := given(name); known {
+				env[name] = value
+			}
+		}
+	}
+	return env
+}
+
+var variable = regexp.MustCompile(`\$\{?([A-Za-z_][A-Za-z0-9_]*)`)
+
+// relative makes the loader's absolute paths those of the repository.
+func (p *Project) relative(root string) {
+	inside := func(s string) string {
+		if s == root {
+			return "."
+		}
+		return strings.TrimPrefix(s, root+string(filepath.Separator))
+	}
+	for name, s := range p.Services {
+		if s.Build != nil {
+			s.Build.Context = inside(s.Build.Context)
+		}
+		for i := range s.EnvFiles {
+			s.EnvFiles[i].Path = inside(s.EnvFiles[i].Path)
+		}
+		for i := range s.Volumes {
+			if s.Volumes[i].Type == types.VolumeTypeBind {
+				s.Volumes[i].Source = sourcePath(root, s.Volumes[i].Source)
+			}
+		}
+		p.Services[name] = s
+	}
+	for name, s := range p.Secrets {
+		s.File = inside(s.File)
+		p.Secrets[name] = s
+	}
+	for name, c := range p.Configs {
+		c.File = inside(c.File)
+		p.Configs[name] = c
+	}
+}
+
+// sourcePath marks a bind mount of the repository's own files with ./; all others are
+// paths of the host.
+func sourcePath(root, s string) string {
+	if s == root {
+		return "./"
+	}
+	if rest, found := strings.CutPrefix(s, root+string(filepath.Separator)); found {
+		return "./" + rest
+	}
+	return s
+}
+
+// environmentFiles reads the services' env_file, each inside the repository.
+func (p *Project) environmentFiles(files fs.FS, env types.Mapping) (problems []definition.Problem) {
+	for _, name := range p.ServiceNames() {
+		s := p.Services[name]
+		values := types.MappingWithEquals{}
+		for _, f := range s.EnvFiles {
+			file, line := p.place(name, "env_file")
+			if filepath.IsAbs(f.Path) || !fs.ValidPath(f.Path) {
+				problems = append(problems, problem(file, line, "outside-repository", "service %s: its environment file leads out of the repository: %s", name, f.Path))
+				continue
+			}
+			b, err := readBounded(files, f.Path)
+			if err != nil {
+				if f.Required {
+					problems = append(problems, problem(file, line, "no-environment-file", "service %s: cannot read its environment file %s: %v", name, f.Path, err))
+				}
+				continue
+			}
+			p.Files[f.Path] = b
+			parsed, err := dotenv.ParseWithLookup(bytes.NewReader(b), func(n string) (string, bool) { v, ok := env[n]; return v, ok })
+			if err != nil {
+				problems = append(problems, problem(f.Path, 1, "bad-environment-file", "this environment file cannot be read: %v", err))
+			}
+			for k, v := range parsed {
+				values[k] = &v
+			}
+		}
+		for k, v := range s.Environment {
+			if v == nil {
+				if known, ok := env[k]; ok {
+					v = &known
+				}
+			}
+			values[k] = v
+		}
+		s.Environment = values
+		p.Services[name] = s
+	}
+	return problems
+}
+
+func readBounded(files fs.FS, name string) ([]byte, error) {
+	info, err := fs.Stat(files, name)
+	if err != nil {
+		return nil, err
+	}
+	if !info.Mode().IsRegular() || info.Size() > maxSize {
+		return nil, fmt.Errorf("it is no file of at most %d bytes", maxSize)
+	}
+	return fs.ReadFile(files, name)
+}
+
+// explain turns the loader's error into a problem at its line.
+func (s *staging) explain(err error, root, file string) definition.Problem {
+	message := strings.ReplaceAll(err.Error(), root+string(filepath.Separator), "")
+	message = strings.ReplaceAll(message, root, ".")
+	line := 1
+	for _, t := range s.order {
+		if strings.Contains(message, t.file) {
+			file = t.file
+		}
+	}
+	if m := elementPath.FindString(message); m != "" {
+		for _, t := range s.order {
+			if l := t.line(strings.Split(m, ".")...); l > 0 {
+				file, line = t.file, l
+			}
+		}
+	}
+	return problem(file, line, "bad-compose", "%s", message)
+}
+
+var elementPath = regexp.MustCompile(`\b(?:services|networks|volumes|configs|secrets)(?:\.[A-Za-z0-9_-]+)+`)
+
+func problem(file string, line int, code, format string, args ...any) definition.Problem {
+	return definition.Problem{Severity: definition.Error, Code: code, File: file, Line: max(line, 1), Column: 1, Message: fmt.Sprintf(format, args...)}
+}
+
+// place finds where a service's attribute is written: the last file counts.
+func (p *Project) place(service string, attribute ...string) (file string, line int) {
+	for _, t := range slices.Backward(p.texts) {
+		for n := len(attribute); n >= 0; n-- {
+			if l := t.line(append([]string{"services", service}, attribute[:n]...)...); l > 0 {
+				return t.file, l
+			}
+		}
+	}
+	return p.texts[0].file, 1
+}
+
+// Place finds where a service's attribute is written, or the service itself.
+func (p *Project) Place(service string, attribute ...string) (file string, line int) {
+	return p.place(service, attribute...)
+}
+
+// without a folder nothing is staged.
+func (s *staging) write() (root string, done func(), err error) {
+	if !s.refers {
+		return "/repository", func() {}, nil
+	}
+	root, err = os.MkdirTemp("", "domicile-compose-")
+	if err != nil {
+		return "", nil, fmt.Errorf("make a folder to read the Compose files from: %w", err)
+	}
+	done = func() { _ = os.RemoveAll(root) } // a leftover in the temporary folder harms nobody
+	for name, t := range s.seen {
+		to := filepath.Join(root, name)
+		if err = os.MkdirAll(filepath.Dir(to), 0o700); err == nil {
+			err = os.WriteFile(to, t.bytes, 0o600)
+		}
+		if err != nil {
+			done()
+			return "", nil, fmt.Errorf("lay out the Compose files: %w", err)
+		}
+	}
+	return root, done, nil
+}

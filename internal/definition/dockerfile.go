@@ -1,0 +1,214 @@
+package definition
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/moby/buildkit/frontend/dockerfile/parser"
+	"github.com/moby/buildkit/frontend/dockerfile/shell"
+	"github.com/moby/patternmatcher"
+	"github.com/moby/patternmatcher/ignorefile"
+)
+
+// dockerfile is what a Dockerfile's text says of itself.
+type dockerfile struct {
+	file   string
+	images []Image           // of FROM, COPY --from and RUN --mount, no stage names, in order
+	base   string            // the image the built stage starts from; empty: unknown or scratch
+	user   string            // the last USER of the built stage
+	stages map[string]string // name → the image it starts from
+}
+
+// variableList gives a Dockerfile's arguments to its own lexer.
+type variableList map[string]string
+
+func (v variableList) Get(name string) (string, bool) { s, ok := v[name]; return s, ok }
+func (v variableList) Keys() []string                 { return sortedNames(v) }
+
+// readDockerfile finds the images a Dockerfile is built from, with the values that args
+// give to its ARG lines before the first FROM.
+func readDockerfile(file string, text []byte, args map[string]string, target string) (d *dockerfile, list []Problem) {
+	d = &dockerfile{file: file, stages: map[string]string{}}
+	source := &Text{File: file, Bytes: text}
+	tell := func(s Severity, code string, line int, format string, a ...any) *Problem {
+		list = append(list, Problem{Severity: s, Code: code, Message: fmt.Sprintf(format, a...), File: file, Line: max(line, 1), Column: 1, Excerpt: excerpt(source.Line(max(line, 1)))})
+		return &list[len(list)-1]
+	}
+	if len(text) > MaxSize {
+		tell(Error, "bad-dockerfile", 1, "the file has %d bytes; at most %d are read", len(text), MaxSize)
+		return d, list
+	}
+	result, err := parse(text)
+	if err != nil {
+		line := 1
+		var at *parser.LocationError
+		if errors.As(err, &at) && len(at.Locations) > 0 && len(at.Locations[0]) > 0 {
+			line = at.Locations[0][0].Start.Line
+		}
+		tell(Error, "bad-dockerfile", line, "this is no valid Dockerfile: %v", err)
+		return d, list
+	}
+	lex, values, begun, found := shell.NewLex(result.EscapeToken), variableList{}, false, target == ""
+	current := ""
+	for _, n := range result.AST.Children {
+		switch strings.ToLower(n.Value) {
+		case "arg":
+			for a := n.Next; a != nil && !begun; a = a.Next {
+				name, value, has := strings.Cut(a.Value, "=")
+				if given, ok := args[name]; ok {
+					values[name] = given
+				} else if has {
+					values[name], _, _ = lex.ProcessWord(value, values)
+				}
+			}
+		case "from":
+			if found && target != "" {
+				begun = true
+				continue // what comes behind the target is not built
+			}
+			begun = true
+			if n.Next == nil {
+				tell(Error, "bad-dockerfile", n.StartLine, "FROM needs an image")
+				continue
+			}
+			name, _, err := lex.ProcessWord(n.Next.Value, values)
+			if err != nil || name == "" {
+				tell(Error, "bad-dockerfile", n.StartLine, "FROM %s names no image: a value for its ARG is missing", n.Next.Value)
+				continue
+			}
+			d.user = ""
+			if earlier, isStage := d.stages[strings.ToLower(name)]; isStage {
+				current = earlier
+			} else {
+				current = name
+				d.image(name, n.StartLine)
+			}
+			if as := n.Next.Next; as != nil && strings.EqualFold(as.Value, "as") && as.Next != nil {
+				stage := strings.ToLower(as.Next.Value)
+				d.stages[stage] = current
+				found = found || stage == strings.ToLower(target)
+			}
+			d.base = current
+		case "copy", "add":
+			d.from(n.Flags, "--from=", n.StartLine)
+		case "user":
+			if n.Next != nil {
+				d.user, _, _ = lex.ProcessWord(n.Next.Value, values)
+			}
+		case "run":
+			for _, flag := range n.Flags {
+				if mount, is := strings.CutPrefix(flag, "--mount="); is {
+					d.from(strings.Split(mount, ","), "from=", n.StartLine)
+				}
+			}
+			list = append(list, questionsInRun(source, n)...)
+		}
+	}
+	if d.base == "scratch" {
+		d.base = ""
+	}
+	switch {
+	case !begun:
+		tell(Error, "bad-dockerfile", 1, "the Dockerfile has no FROM line")
+	case !found:
+		if _, err := strconv.Atoi(target); err != nil {
+			tell(Error, "unknown-target", 1, "the Dockerfile has no stage %q; it has %s", target, strings.Join(sortedNames(d.stages), ", ")).Suggestion = closest(target, sortedNames(d.stages))
+		}
+	}
+	return d, list
+}
+
+// parse keeps a panic of the reading library, should a hostile text find one, from
+// taking the service with it.
+func parse(text []byte) (result *parser.Result, err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			err = fmt.Errorf("it cannot be read (%v)", p)
+		}
+	}()
+	return parser.Parse(bytes.NewReader(text))
+}
+
+func (d *dockerfile) image(reference string, line int) {
+	if reference != "scratch" && !slices.ContainsFunc(d.images, func(i Image) bool { return i.Reference == reference }) {
+		d.images = append(d.images, Image{Reference: reference, File: d.file, Line: line})
+	}
+}
+
+func (d *dockerfile) from(words []string, prefix string, line int) {
+	for _, w := range words {
+		name, is := strings.CutPrefix(w, prefix)
+		if !is || name == "" || strings.Contains(name, "$") {
+			continue
+		}
+		_, isStage := d.stages[strings.ToLower(name)]
+		if _, err := strconv.Atoi(name); err != nil && !isStage {
+			d.image(name, line)
+		}
+	}
+}
+
+// readBuild reads the Dockerfile of a build section and its context; pointers name where
+// the two stand.
+func (r *Report) readBuild(c *checker, files fs.FS, b *Build, place int, at string) *dockerfile {
+	text, err := fs.ReadFile(files, b.Dockerfile)
+	if err != nil {
+		c.add(Error, "no-dockerfile", place, at, "cannot read the Dockerfile %s: %v", b.Dockerfile, reason(err))
+		return nil
+	}
+	d, list := readDockerfile(b.Dockerfile, text, b.Args, b.Target)
+	r.Problems = append(r.Problems, list...)
+	r.read(b.Dockerfile, text)
+	for _, i := range d.images {
+		r.addImage(i)
+	}
+	if info, err := fs.Stat(files, b.Context); err != nil || !info.IsDir() {
+		c.add(Error, "no-context", place, at, "there is no folder %s, the build's context", b.Context)
+		return d
+	}
+	ignored, file, err := ignoreFile(files, b)
+	if err != nil {
+		r.Problems = append(r.Problems, Problem{Severity: Error, Code: "bad-ignore-file", File: file, Line: 1, Column: 1, Message: err.Error()})
+		return d
+	}
+	digest, err := contextDigest(files, b.Context, ignored)
+	if err != nil {
+		c.add(Error, "bad-context", place, at, "cannot read the build's context %s: %v", b.Context, err)
+		return d
+	}
+	r.readDigest("context "+b.Context+" of "+b.Dockerfile, digest)
+	return d
+}
+
+// ignoreFile reads the ignore file of a build: the one that carries the Dockerfile's
+// name, or that of the context.
+func ignoreFile(files fs.FS, b *Build) (ignored func(string) (match, mayHold bool), file string, err error) {
+	text, file := []byte(nil), b.Dockerfile+".dockerignore"
+	if text, err = fs.ReadFile(files, file); err != nil {
+		file = path.Join(b.Context, ".dockerignore")
+		if text, err = fs.ReadFile(files, file); err != nil {
+			return func(string) (bool, bool) { return false, false }, file, nil
+		}
+	}
+	patterns, err := ignorefile.ReadAll(bytes.NewReader(text))
+	if err != nil {
+		return nil, file, fmt.Errorf("the ignore file cannot be read: %w", err)
+	}
+	m, err := patternmatcher.New(patterns)
+	if err != nil {
+		return nil, file, fmt.Errorf("the ignore file has a wrong pattern: %w", err)
+	}
+	if _, err := m.MatchesOrParentMatches("x"); err != nil {
+		return nil, file, fmt.Errorf("the ignore file has a wrong pattern: %w", err)
+	}
+	return func(name string) (bool, bool) {
+		match, err := m.MatchesOrParentMatches(name)
+		return match && err == nil, m.Exclusions()
+	}, file, nil
+}
