@@ -11,3 +11,9 @@ import _ "embed"
 //
 //go:embed openapi.yaml
 var Document []byte
+
+// DefinitionSchema is the JSON Schema of what a definition may say under
+// customizations.domicile, so that editors complete it.
+//
+//go:embed definition.schema.json
+var DefinitionSchema []byte

@@ -14,9 +14,11 @@ import (
 	"sync"
 	"time"
 
+	"github.com/google/go-containerregistry/pkg/authn"
 	"golang.org/x/crypto/ssh"
 
 	"domicile/internal/api"
+	"domicile/internal/artifact"
 	"domicile/internal/credential"
 	"domicile/internal/fault"
 	"domicile/internal/gateway"
@@ -30,9 +32,9 @@ import (
 
 // settings are the service's. Each is a flag, or a variable DOMICILE_ and its name.
 type settings struct {
-	http, ssh, database, data, engine, agent, folders, address string
-	workers, tries                                             int
-	verbose                                                    bool
+	http, ssh, database, data, engine, agent, folders, address, templates string
+	workers, tries                                                        int
+	verbose                                                               bool
 }
 
 var serveCommand = command{
@@ -55,6 +57,7 @@ var serveCommand = command{
 		text(&s.engine, "engine", "unix:///var/run/docker.sock", "the container engine's socket")
 		text(&s.agent, "agent", besideMe("domicile-agent"), "the agent's binary")
 		text(&s.folders, "source-folders", "", "folders of this host that may be used as sources, with commas between")
+		text(&s.templates, "templates", "", "namespaces of registries that hold the team's templates, with commas between")
 		f.IntVar(&s.workers, "workers", 8, "how many runs are carried out at a time")
 		f.IntVar(&s.tries, "tries", 7, "how often a step is tried whose fault may pass, such as a registry that does not answer")
 		f.BoolVar(&s.verbose, "verbose", false, "log more")
@@ -168,8 +171,14 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 			fetcher.Allowed = append(fetcher.Allowed, folder)
 		}
 	}
+	seal, err := credential.OpenSeal(data)
+	if err != nil {
+		return err
+	}
+	registries := &api.Registries{Store: a.store, Seal: seal}
+	artifacts := &artifact.Store{Folder: filepath.Join(data, "artifacts"), Keychain: authn.NewMultiKeychain(registries, authn.DefaultKeychain)}
 	const here = "this-host"
-	a.runner, err = runs.New(ctx, runs.Options{Store: a.store, Sites: map[string]site.Site{here: local}, Source: fetcher, Log: log, Workers: s.workers, Tries: s.tries})
+	a.runner, err = runs.New(ctx, runs.Options{Store: a.store, Sites: map[string]site.Site{here: local}, Source: fetcher, Artifacts: artifacts, Log: log, Workers: s.workers, Tries: s.tries})
 	if err != nil {
 		return err
 	}
@@ -178,7 +187,7 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 	if reachedAt == "" {
 		reachedAt = sshAt.String()
 	}
-	a.api = api.New(api.Options{Store: a.store, Runner: a.runner, Gateway: a.gateway, Source: fetcher, Log: log, Version: version,
+	a.api = api.New(api.Options{Store: a.store, Runner: a.runner, Gateway: a.gateway, Source: fetcher, Artifacts: artifacts, Registries: registries, Templates: split(s.templates), Log: log, Version: version,
 		Sites: []string{here}, SetupCode: a.code, SSH: reachedAt, HostKey: string(ssh.MarshalAuthorizedKey(hostKey.PublicKey())), Console: web.Handler()})
 	return nil
 }

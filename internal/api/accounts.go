@@ -79,7 +79,7 @@ func (s *Server) SignIn(ctx context.Context, q SignInRequestObject) (SignInRespo
 	}
 	hash := a.PasswordHash
 	if hash == "" {
-		hash = credential.NoPassword
+		hash = credential.NoPassword()
 	}
 	ok := false
 	if err := s.withPassword(ctx, func() { ok = credential.CheckPassword(hash, q.Body.Password) }); err != nil {

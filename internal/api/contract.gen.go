@@ -16,6 +16,48 @@ import (
 	"github.com/oapi-codegen/runtime"
 )
 
+// Defines values for DraftSeenSure.
+const (
+	DraftSeenSureCertain  DraftSeenSure = "certain"
+	DraftSeenSureLikely   DraftSeenSure = "likely"
+	DraftSeenSurePossible DraftSeenSure = "possible"
+)
+
+// Valid indicates whether the value is a known member of the DraftSeenSure enum.
+func (e DraftSeenSure) Valid() bool {
+	switch e {
+	case DraftSeenSureCertain:
+		return true
+	case DraftSeenSureLikely:
+		return true
+	case DraftSeenSurePossible:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DraftWaySure.
+const (
+	DraftWaySureCertain  DraftWaySure = "certain"
+	DraftWaySureLikely   DraftWaySure = "likely"
+	DraftWaySurePossible DraftWaySure = "possible"
+)
+
+// Valid indicates whether the value is a known member of the DraftWaySure enum.
+func (e DraftWaySure) Valid() bool {
+	switch e {
+	case DraftWaySureCertain:
+		return true
+	case DraftWaySureLikely:
+		return true
+	case DraftWaySurePossible:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RunKind.
 const (
 	Provision RunKind = "provision"
@@ -179,7 +221,10 @@ type CheckAnswer struct {
 type CheckRequest struct {
 	// File The definition, where there are several.
 	File *string `json:"file,omitempty"`
-	Ref  *string `json:"ref,omitempty"`
+
+	// Offline Ask no registry: only what was fetched before is known.
+	Offline *bool   `json:"offline,omitempty"`
+	Ref     *string `json:"ref,omitempty"`
 
 	// Source A git address or a folder on the service's host.
 	Source string `json:"source"`
@@ -192,6 +237,37 @@ type Credentials struct {
 	Name     string  `json:"name"`
 	Password string  `json:"password"`
 }
+
+// DraftAnswer What was seen in a repository, and the definitions it could want.
+type DraftAnswer struct {
+	Seen []DraftSeen `json:"seen"`
+	Ways []DraftWay  `json:"ways"`
+}
+
+// DraftSeen defines model for DraftSeen.
+type DraftSeen struct {
+	File  string        `json:"file"`
+	Line  *int          `json:"line,omitempty"`
+	Sure  DraftSeenSure `json:"sure"`
+	Value *string       `json:"value,omitempty"`
+	What  string        `json:"what"`
+}
+
+// DraftSeenSure defines model for DraftSeen.Sure.
+type DraftSeenSure string
+
+// DraftWay defines model for DraftWay.
+type DraftWay struct {
+	Name string       `json:"name"`
+	Sure DraftWaySure `json:"sure"`
+
+	// Text Of .devcontainer/devcontainer.json.
+	Text string `json:"text"`
+	Why  string `json:"why"`
+}
+
+// DraftWaySure defines model for DraftWay.Sure.
+type DraftWaySure string
 
 // FirstAccount Who the first account is for.
 type FirstAccount struct {
@@ -271,6 +347,19 @@ type ProvisionRequest struct {
 	Source string  `json:"source"`
 }
 
+// Registry A registry that the service has credentials of.
+type Registry struct {
+	Created  time.Time `json:"created"`
+	Host     string    `json:"host"`
+	Username string    `json:"username"`
+}
+
+// RegistryCredentials defines model for RegistryCredentials.
+type RegistryCredentials struct {
+	Password string `json:"password"`
+	Username string `json:"username"`
+}
+
 // Run One carrying-out of a plan.
 type Run struct {
 	Created   time.Time  `json:"created"`
@@ -334,6 +423,24 @@ type Step struct {
 
 // StepState defines model for Step.State.
 type StepState string
+
+// TemplateEntry defines model for TemplateEntry.
+type TemplateEntry struct {
+	Description string `json:"description"`
+	Id          string `json:"id"`
+	Name        string `json:"name"`
+	Reference   string `json:"reference"`
+	Version     string `json:"version"`
+}
+
+// TemplatePlaces Where the team's templates are.
+type TemplatePlaces struct {
+	Namespaces []string `json:"namespaces"`
+
+	// Problem Why some are missing.
+	Problem   *string         `json:"problem,omitempty"`
+	Templates []TemplateEntry `json:"templates"`
+}
 
 // Terminal A terminal inside a workspace.
 type Terminal struct {
@@ -430,8 +537,14 @@ type AddAccountJSONRequestBody = NewAccount
 // CheckSourceJSONRequestBody defines body for CheckSource for application/json ContentType.
 type CheckSourceJSONRequestBody = CheckRequest
 
+// DraftSourceJSONRequestBody defines body for DraftSource for application/json ContentType.
+type DraftSourceJSONRequestBody = CheckRequest
+
 // AddKeyJSONRequestBody defines body for AddKey for application/json ContentType.
 type AddKeyJSONRequestBody = NewKey
+
+// SetRegistryJSONRequestBody defines body for SetRegistry for application/json ContentType.
+type SetRegistryJSONRequestBody = RegistryCredentials
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = Credentials
@@ -459,6 +572,9 @@ type ServerInterface interface {
 	// CheckSource Reads the definition of a source without making anything.
 	// (POST /check)
 	CheckSource(w http.ResponseWriter, r *http.Request)
+	// DraftSource Looks at a source that has no definition and drafts some.
+	// (POST /draft)
+	DraftSource(w http.ResponseWriter, r *http.Request)
 	// ListKeys The SSH public keys of the account.
 	// (GET /keys)
 	ListKeys(w http.ResponseWriter, r *http.Request)
@@ -468,6 +584,15 @@ type ServerInterface interface {
 	// RemoveKey Removes an SSH public key. Connections that stand are not cut.
 	// (DELETE /keys/{id})
 	RemoveKey(w http.ResponseWriter, r *http.Request, id ID)
+	// ListRegistries The registries that the service has credentials of.
+	// (GET /registries)
+	ListRegistries(w http.ResponseWriter, r *http.Request)
+	// RemoveRegistry Forgets the credentials of a registry. For administrators.
+	// (DELETE /registries/{host})
+	RemoveRegistry(w http.ResponseWriter, r *http.Request, host string)
+	// SetRegistry Keeps the credentials of a registry, sealed. For administrators.
+	// (PUT /registries/{host})
+	SetRegistry(w http.ResponseWriter, r *http.Request, host string)
 	// GetRun One run with its steps.
 	// (GET /runs/{id})
 	GetRun(w http.ResponseWriter, r *http.Request, id ID)
@@ -489,6 +614,9 @@ type ServerInterface interface {
 	// ListSites The sites with what was found when they were last examined.
 	// (GET /sites)
 	ListSites(w http.ResponseWriter, r *http.Request)
+	// ListTemplatePlaces The team's templates.
+	// (GET /templates)
+	ListTemplatePlaces(w http.ResponseWriter, r *http.Request)
 	// ListTokens The tokens of the account.
 	// (GET /tokens)
 	ListTokens(w http.ResponseWriter, r *http.Request)
@@ -555,6 +683,12 @@ func (_ Unimplemented) CheckSource(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// DraftSource Looks at a source that has no definition and drafts some.
+// (POST /draft)
+func (_ Unimplemented) DraftSource(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // ListKeys The SSH public keys of the account.
 // (GET /keys)
 func (_ Unimplemented) ListKeys(w http.ResponseWriter, r *http.Request) {
@@ -570,6 +704,24 @@ func (_ Unimplemented) AddKey(w http.ResponseWriter, r *http.Request) {
 // RemoveKey Removes an SSH public key. Connections that stand are not cut.
 // (DELETE /keys/{id})
 func (_ Unimplemented) RemoveKey(w http.ResponseWriter, r *http.Request, id ID) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ListRegistries The registries that the service has credentials of.
+// (GET /registries)
+func (_ Unimplemented) ListRegistries(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// RemoveRegistry Forgets the credentials of a registry. For administrators.
+// (DELETE /registries/{host})
+func (_ Unimplemented) RemoveRegistry(w http.ResponseWriter, r *http.Request, host string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// SetRegistry Keeps the credentials of a registry, sealed. For administrators.
+// (PUT /registries/{host})
+func (_ Unimplemented) SetRegistry(w http.ResponseWriter, r *http.Request, host string) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -612,6 +764,12 @@ func (_ Unimplemented) MakeFirstAccount(w http.ResponseWriter, r *http.Request) 
 // ListSites The sites with what was found when they were last examined.
 // (GET /sites)
 func (_ Unimplemented) ListSites(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ListTemplatePlaces The team's templates.
+// (GET /templates)
+func (_ Unimplemented) ListTemplatePlaces(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -752,6 +910,20 @@ func (siw *ServerInterfaceWrapper) CheckSource(w http.ResponseWriter, r *http.Re
 	handler.ServeHTTP(w, r)
 }
 
+// DraftSource operation middleware
+func (siw *ServerInterfaceWrapper) DraftSource(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.DraftSource(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // ListKeys operation middleware
 func (siw *ServerInterfaceWrapper) ListKeys(w http.ResponseWriter, r *http.Request) {
 
@@ -797,6 +969,72 @@ func (siw *ServerInterfaceWrapper) RemoveKey(w http.ResponseWriter, r *http.Requ
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.RemoveKey(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListRegistries operation middleware
+func (siw *ServerInterfaceWrapper) ListRegistries(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListRegistries(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// RemoveRegistry operation middleware
+func (siw *ServerInterfaceWrapper) RemoveRegistry(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "host" -------------
+	var host string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", chi.URLParam(r, "host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "host", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.RemoveRegistry(w, r, host)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// SetRegistry operation middleware
+func (siw *ServerInterfaceWrapper) SetRegistry(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "host" -------------
+	var host string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", chi.URLParam(r, "host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "host", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.SetRegistry(w, r, host)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -961,6 +1199,20 @@ func (siw *ServerInterfaceWrapper) ListSites(w http.ResponseWriter, r *http.Requ
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.ListSites(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListTemplatePlaces operation middleware
+func (siw *ServerInterfaceWrapper) ListTemplatePlaces(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListTemplatePlaces(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -1384,6 +1636,21 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Post(options.BaseURL+"/check", wrapper.CheckSource)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/templates", wrapper.ListTemplatePlaces)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/registries", wrapper.ListRegistries)
+	})
+	r.Group(func(r chi.Router) {
+		r.Delete(options.BaseURL+"/registries/{host}", wrapper.RemoveRegistry)
+	})
+	r.Group(func(r chi.Router) {
+		r.Put(options.BaseURL+"/registries/{host}", wrapper.SetRegistry)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/draft", wrapper.DraftSource)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/workspaces", wrapper.ListWorkspaces)
 	})
 	r.Group(func(r chi.Router) {
@@ -1573,6 +1840,45 @@ func (response CheckSourcedefaultApplicationProblemPlusJSONResponse) VisitCheckS
 	return err
 }
 
+type DraftSourceRequestObject struct {
+	Body *DraftSourceJSONRequestBody
+}
+
+type DraftSourceResponseObject interface {
+	VisitDraftSourceResponse(w http.ResponseWriter) error
+}
+
+type DraftSource200JSONResponse DraftAnswer
+
+func (response DraftSource200JSONResponse) VisitDraftSourceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DraftSourcedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DraftSourcedefaultApplicationProblemPlusJSONResponse) VisitDraftSourceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListKeysRequestObject struct {
 }
 
@@ -1672,6 +1978,111 @@ type RemoveKeydefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RemoveKeydefaultApplicationProblemPlusJSONResponse) VisitRemoveKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRegistriesRequestObject struct {
+}
+
+type ListRegistriesResponseObject interface {
+	VisitListRegistriesResponse(w http.ResponseWriter) error
+}
+
+type ListRegistries200JSONResponse []Registry
+
+func (response ListRegistries200JSONResponse) VisitListRegistriesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRegistriesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListRegistriesdefaultApplicationProblemPlusJSONResponse) VisitListRegistriesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveRegistryRequestObject struct {
+	Host string `json:"host"`
+}
+
+type RemoveRegistryResponseObject interface {
+	VisitRemoveRegistryResponse(w http.ResponseWriter) error
+}
+
+type RemoveRegistry204Response struct {
+}
+
+func (response RemoveRegistry204Response) VisitRemoveRegistryResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveRegistrydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveRegistrydefaultApplicationProblemPlusJSONResponse) VisitRemoveRegistryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetRegistryRequestObject struct {
+	Host string `json:"host"`
+	Body *SetRegistryJSONRequestBody
+}
+
+type SetRegistryResponseObject interface {
+	VisitSetRegistryResponse(w http.ResponseWriter) error
+}
+
+type SetRegistry204Response struct {
+}
+
+func (response SetRegistry204Response) VisitSetRegistryResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SetRegistrydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetRegistrydefaultApplicationProblemPlusJSONResponse) VisitSetRegistryResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -1937,6 +2348,44 @@ type ListSitesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListSitesdefaultApplicationProblemPlusJSONResponse) VisitListSitesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListTemplatePlacesRequestObject struct {
+}
+
+type ListTemplatePlacesResponseObject interface {
+	VisitListTemplatePlacesResponse(w http.ResponseWriter) error
+}
+
+type ListTemplatePlaces200JSONResponse TemplatePlaces
+
+func (response ListTemplatePlaces200JSONResponse) VisitListTemplatePlacesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListTemplatePlacesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListTemplatePlacesdefaultApplicationProblemPlusJSONResponse) VisitListTemplatePlacesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -2421,6 +2870,9 @@ type StrictServerInterface interface {
 	// CheckSource Reads the definition of a source without making anything.
 	// (POST /check)
 	CheckSource(ctx context.Context, request CheckSourceRequestObject) (CheckSourceResponseObject, error)
+	// DraftSource Looks at a source that has no definition and drafts some.
+	// (POST /draft)
+	DraftSource(ctx context.Context, request DraftSourceRequestObject) (DraftSourceResponseObject, error)
 	// ListKeys The SSH public keys of the account.
 	// (GET /keys)
 	ListKeys(ctx context.Context, request ListKeysRequestObject) (ListKeysResponseObject, error)
@@ -2430,6 +2882,15 @@ type StrictServerInterface interface {
 	// RemoveKey Removes an SSH public key. Connections that stand are not cut.
 	// (DELETE /keys/{id})
 	RemoveKey(ctx context.Context, request RemoveKeyRequestObject) (RemoveKeyResponseObject, error)
+	// ListRegistries The registries that the service has credentials of.
+	// (GET /registries)
+	ListRegistries(ctx context.Context, request ListRegistriesRequestObject) (ListRegistriesResponseObject, error)
+	// RemoveRegistry Forgets the credentials of a registry. For administrators.
+	// (DELETE /registries/{host})
+	RemoveRegistry(ctx context.Context, request RemoveRegistryRequestObject) (RemoveRegistryResponseObject, error)
+	// SetRegistry Keeps the credentials of a registry, sealed. For administrators.
+	// (PUT /registries/{host})
+	SetRegistry(ctx context.Context, request SetRegistryRequestObject) (SetRegistryResponseObject, error)
 	// GetRun One run with its steps.
 	// (GET /runs/{id})
 	GetRun(ctx context.Context, request GetRunRequestObject) (GetRunResponseObject, error)
@@ -2451,6 +2912,9 @@ type StrictServerInterface interface {
 	// ListSites The sites with what was found when they were last examined.
 	// (GET /sites)
 	ListSites(ctx context.Context, request ListSitesRequestObject) (ListSitesResponseObject, error)
+	// ListTemplatePlaces The team's templates.
+	// (GET /templates)
+	ListTemplatePlaces(ctx context.Context, request ListTemplatePlacesRequestObject) (ListTemplatePlacesResponseObject, error)
 	// ListTokens The tokens of the account.
 	// (GET /tokens)
 	ListTokens(ctx context.Context, request ListTokensRequestObject) (ListTokensResponseObject, error)
@@ -2638,6 +3102,37 @@ func (sh *strictHandler) CheckSource(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// DraftSource operation middleware
+func (sh *strictHandler) DraftSource(w http.ResponseWriter, r *http.Request) {
+	var request DraftSourceRequestObject
+
+	var body DraftSourceJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.DraftSource(ctx, request.(DraftSourceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DraftSource")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(DraftSourceResponseObject); ok {
+		if err := validResponse.VisitDraftSourceResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListKeys operation middleware
 func (sh *strictHandler) ListKeys(w http.ResponseWriter, r *http.Request) {
 	var request ListKeysRequestObject
@@ -2712,6 +3207,89 @@ func (sh *strictHandler) RemoveKey(w http.ResponseWriter, r *http.Request, id ID
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(RemoveKeyResponseObject); ok {
 		if err := validResponse.VisitRemoveKeyResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListRegistries operation middleware
+func (sh *strictHandler) ListRegistries(w http.ResponseWriter, r *http.Request) {
+	var request ListRegistriesRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ListRegistries(ctx, request.(ListRegistriesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListRegistries")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ListRegistriesResponseObject); ok {
+		if err := validResponse.VisitListRegistriesResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveRegistry operation middleware
+func (sh *strictHandler) RemoveRegistry(w http.ResponseWriter, r *http.Request, host string) {
+	var request RemoveRegistryRequestObject
+
+	request.Host = host
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveRegistry(ctx, request.(RemoveRegistryRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveRegistry")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(RemoveRegistryResponseObject); ok {
+		if err := validResponse.VisitRemoveRegistryResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetRegistry operation middleware
+func (sh *strictHandler) SetRegistry(w http.ResponseWriter, r *http.Request, host string) {
+	var request SetRegistryRequestObject
+
+	request.Host = host
+
+	var body SetRegistryJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.SetRegistry(ctx, request.(SetRegistryRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetRegistry")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(SetRegistryResponseObject); ok {
+		if err := validResponse.VisitSetRegistryResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -2899,6 +3477,30 @@ func (sh *strictHandler) ListSites(w http.ResponseWriter, r *http.Request) {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(ListSitesResponseObject); ok {
 		if err := validResponse.VisitListSitesResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListTemplatePlaces operation middleware
+func (sh *strictHandler) ListTemplatePlaces(w http.ResponseWriter, r *http.Request) {
+	var request ListTemplatePlacesRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ListTemplatePlaces(ctx, request.(ListTemplatePlacesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListTemplatePlaces")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ListTemplatePlacesResponseObject); ok {
+		if err := validResponse.VisitListTemplatePlacesResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

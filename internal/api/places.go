@@ -2,12 +2,8 @@ package api
 
 import (
 	"context"
-	"encoding/json"
 
-	"domicile/internal/credential"
 	"domicile/internal/records"
-	"domicile/internal/run"
-	"domicile/internal/source"
 )
 
 // GetVersion answers what runs here.
@@ -48,31 +44,4 @@ func count(list []records.Workspace, site string) (n int) {
 		}
 	}
 	return n
-}
-
-// CheckSource fetches a source, reads its definition, and forgets it.
-func (s *Server) CheckSource(ctx context.Context, q CheckSourceRequestObject) (CheckSourceResponseObject, error) {
-	address, err := source.Parse(q.Body.Source)
-	if err != nil {
-		return nil, err
-	}
-	key := "check-" + credential.NewName()
-	checkout, err := s.o.Source.Fetch(ctx, address, value(q.Body.Ref), key, func(string) {})
-	if err != nil {
-		return nil, err
-	}
-	defer func() {
-		if err := s.o.Source.Forget(key); err != nil {
-			s.o.Log.Warn("forget what was checked", "error", err)
-		}
-	}()
-	report, text, err := run.ReadDefinition(checkout, value(q.Body.File))
-	if err != nil {
-		return nil, err
-	}
-	b, err := json.Marshal(report)
-	if err != nil {
-		return nil, err
-	}
-	return CheckSource200JSONResponse{Text: string(text), Commit: optional(checkout.Commit), Report: b}, nil
 }

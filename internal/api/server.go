@@ -13,6 +13,7 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 
 	contract "domicile/api"
+	"domicile/internal/artifact"
 	"domicile/internal/gateway"
 	"domicile/internal/records"
 	"domicile/internal/run"
@@ -25,8 +26,13 @@ type Options struct {
 	Runner  *run.Runner
 	Gateway *gateway.Server
 	Source  *source.Fetcher
-	Log     *slog.Logger
-	Version string
+	// Artifacts fetches features and templates, with the credentials of Registries.
+	Artifacts  *artifact.Store
+	Registries *Registries
+	// Templates are the namespaces of the team's templates.
+	Templates []string
+	Log       *slog.Logger
+	Version   string
 	// Sites are the names of the sites, the default one first.
 	Sites []string
 	// SetupCode lets its holder make the first account.
@@ -67,6 +73,11 @@ func (s *Server) Handler() http.Handler {
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
 	r.Get("/readyz", s.readyz)
 	r.Handle("/metrics", s.metrics.handler())
+	r.Get("/definition.schema.json", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "application/schema+json")
+		w.Header().Set("Access-Control-Allow-Origin", "*") // editors in browsers read it too
+		_, _ = w.Write(contract.DefinitionSchema)
+	})
 	r.Get("/api/openapi.yaml", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "application/yaml")
 		_, _ = w.Write(contract.Document)

@@ -17,6 +17,48 @@ import (
 	"github.com/oapi-codegen/runtime"
 )
 
+// Defines values for DraftSeenSure.
+const (
+	DraftSeenSureCertain  DraftSeenSure = "certain"
+	DraftSeenSureLikely   DraftSeenSure = "likely"
+	DraftSeenSurePossible DraftSeenSure = "possible"
+)
+
+// Valid indicates whether the value is a known member of the DraftSeenSure enum.
+func (e DraftSeenSure) Valid() bool {
+	switch e {
+	case DraftSeenSureCertain:
+		return true
+	case DraftSeenSureLikely:
+		return true
+	case DraftSeenSurePossible:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DraftWaySure.
+const (
+	DraftWaySureCertain  DraftWaySure = "certain"
+	DraftWaySureLikely   DraftWaySure = "likely"
+	DraftWaySurePossible DraftWaySure = "possible"
+)
+
+// Valid indicates whether the value is a known member of the DraftWaySure enum.
+func (e DraftWaySure) Valid() bool {
+	switch e {
+	case DraftWaySureCertain:
+		return true
+	case DraftWaySureLikely:
+		return true
+	case DraftWaySurePossible:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RunKind.
 const (
 	Provision RunKind = "provision"
@@ -180,7 +222,10 @@ type CheckAnswer struct {
 type CheckRequest struct {
 	// File The definition, where there are several.
 	File *string `json:"file,omitempty"`
-	Ref  *string `json:"ref,omitempty"`
+
+	// Offline Ask no registry: only what was fetched before is known.
+	Offline *bool   `json:"offline,omitempty"`
+	Ref     *string `json:"ref,omitempty"`
 
 	// Source A git address or a folder on the service's host.
 	Source string `json:"source"`
@@ -193,6 +238,37 @@ type Credentials struct {
 	Name     string  `json:"name"`
 	Password string  `json:"password"`
 }
+
+// DraftAnswer What was seen in a repository, and the definitions it could want.
+type DraftAnswer struct {
+	Seen []DraftSeen `json:"seen"`
+	Ways []DraftWay  `json:"ways"`
+}
+
+// DraftSeen defines model for DraftSeen.
+type DraftSeen struct {
+	File  string        `json:"file"`
+	Line  *int          `json:"line,omitempty"`
+	Sure  DraftSeenSure `json:"sure"`
+	Value *string       `json:"value,omitempty"`
+	What  string        `json:"what"`
+}
+
+// DraftSeenSure defines model for DraftSeen.Sure.
+type DraftSeenSure string
+
+// DraftWay defines model for DraftWay.
+type DraftWay struct {
+	Name string       `json:"name"`
+	Sure DraftWaySure `json:"sure"`
+
+	// Text Of .devcontainer/devcontainer.json.
+	Text string `json:"text"`
+	Why  string `json:"why"`
+}
+
+// DraftWaySure defines model for DraftWay.Sure.
+type DraftWaySure string
 
 // FirstAccount Who the first account is for.
 type FirstAccount struct {
@@ -272,6 +348,19 @@ type ProvisionRequest struct {
 	Source string  `json:"source"`
 }
 
+// Registry A registry that the service has credentials of.
+type Registry struct {
+	Created  time.Time `json:"created"`
+	Host     string    `json:"host"`
+	Username string    `json:"username"`
+}
+
+// RegistryCredentials defines model for RegistryCredentials.
+type RegistryCredentials struct {
+	Password string `json:"password"`
+	Username string `json:"username"`
+}
+
 // Run One carrying-out of a plan.
 type Run struct {
 	Created   time.Time  `json:"created"`
@@ -335,6 +424,24 @@ type Step struct {
 
 // StepState defines model for Step.State.
 type StepState string
+
+// TemplateEntry defines model for TemplateEntry.
+type TemplateEntry struct {
+	Description string `json:"description"`
+	Id          string `json:"id"`
+	Name        string `json:"name"`
+	Reference   string `json:"reference"`
+	Version     string `json:"version"`
+}
+
+// TemplatePlaces Where the team's templates are.
+type TemplatePlaces struct {
+	Namespaces []string `json:"namespaces"`
+
+	// Problem Why some are missing.
+	Problem   *string         `json:"problem,omitempty"`
+	Templates []TemplateEntry `json:"templates"`
+}
 
 // Terminal A terminal inside a workspace.
 type Terminal struct {
@@ -431,8 +538,14 @@ type AddAccountJSONRequestBody = NewAccount
 // CheckSourceJSONRequestBody defines body for CheckSource for application/json ContentType.
 type CheckSourceJSONRequestBody = CheckRequest
 
+// DraftSourceJSONRequestBody defines body for DraftSource for application/json ContentType.
+type DraftSourceJSONRequestBody = CheckRequest
+
 // AddKeyJSONRequestBody defines body for AddKey for application/json ContentType.
 type AddKeyJSONRequestBody = NewKey
+
+// SetRegistryJSONRequestBody defines body for SetRegistry for application/json ContentType.
+type SetRegistryJSONRequestBody = RegistryCredentials
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = Credentials
@@ -558,6 +671,20 @@ type ClientInterface interface {
 	// Corresponds with POST /check (the `CheckSource` operationId).
 	CheckSource(ctx context.Context, body CheckSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// DraftSourceWithBody Looks at a source that has no definition and drafts some.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /draft (the `DraftSource` operationId).
+	DraftSourceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DraftSource Looks at a source that has no definition and drafts some.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /draft (the `DraftSource` operationId).
+	DraftSource(ctx context.Context, body DraftSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListKeys The SSH public keys of the account.
 	//
 	// Corresponds with GET /keys (the `ListKeys` operationId).
@@ -581,6 +708,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /keys/{id} (the `RemoveKey` operationId).
 	RemoveKey(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListRegistries The registries that the service has credentials of.
+	//
+	// Corresponds with GET /registries (the `ListRegistries` operationId).
+	ListRegistries(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveRegistry Forgets the credentials of a registry. For administrators.
+	//
+	// Corresponds with DELETE /registries/{host} (the `RemoveRegistry` operationId).
+	RemoveRegistry(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetRegistryWithBody Keeps the credentials of a registry, sealed. For administrators.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /registries/{host} (the `SetRegistry` operationId).
+	SetRegistryWithBody(ctx context.Context, host string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetRegistry Keeps the credentials of a registry, sealed. For administrators.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /registries/{host} (the `SetRegistry` operationId).
+	SetRegistry(ctx context.Context, host string, body SetRegistryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetRun One run with its steps.
 	//
@@ -634,6 +785,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /sites (the `ListSites` operationId).
 	ListSites(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListTemplatePlaces The team's templates.
+	//
+	// Corresponds with GET /templates (the `ListTemplatePlaces` operationId).
+	ListTemplatePlaces(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListTokens The tokens of the account.
 	//
@@ -812,6 +968,40 @@ func (c *Client) CheckSource(ctx context.Context, body CheckSourceJSONRequestBod
 	return c.Client.Do(req)
 }
 
+// DraftSourceWithBody Looks at a source that has no definition and drafts some.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /draft (the `DraftSource` operationId).
+func (c *Client) DraftSourceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftSourceRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DraftSource Looks at a source that has no definition and drafts some.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /draft (the `DraftSource` operationId).
+func (c *Client) DraftSource(ctx context.Context, body DraftSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftSourceRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListKeys The SSH public keys of the account.
 //
 // Corresponds with GET /keys (the `ListKeys` operationId).
@@ -866,6 +1056,70 @@ func (c *Client) AddKey(ctx context.Context, body AddKeyJSONRequestBody, reqEdit
 // Corresponds with DELETE /keys/{id} (the `RemoveKey` operationId).
 func (c *Client) RemoveKey(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemoveKeyRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListRegistries The registries that the service has credentials of.
+//
+// Corresponds with GET /registries (the `ListRegistries` operationId).
+func (c *Client) ListRegistries(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListRegistriesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveRegistry Forgets the credentials of a registry. For administrators.
+//
+// Corresponds with DELETE /registries/{host} (the `RemoveRegistry` operationId).
+func (c *Client) RemoveRegistry(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveRegistryRequest(c.Server, host)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetRegistryWithBody Keeps the credentials of a registry, sealed. For administrators.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /registries/{host} (the `SetRegistry` operationId).
+func (c *Client) SetRegistryWithBody(ctx context.Context, host string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetRegistryRequestWithBody(c.Server, host, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetRegistry Keeps the credentials of a registry, sealed. For administrators.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /registries/{host} (the `SetRegistry` operationId).
+func (c *Client) SetRegistry(ctx context.Context, host string, body SetRegistryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetRegistryRequest(c.Server, host, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1009,6 +1263,21 @@ func (c *Client) MakeFirstAccount(ctx context.Context, body MakeFirstAccountJSON
 // Corresponds with GET /sites (the `ListSites` operationId).
 func (c *Client) ListSites(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListSitesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListTemplatePlaces The team's templates.
+//
+// Corresponds with GET /templates (the `ListTemplatePlaces` operationId).
+func (c *Client) ListTemplatePlaces(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListTemplatePlacesRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -1371,6 +1640,46 @@ func NewCheckSourceRequestWithBody(server string, contentType string, body io.Re
 	return req, nil
 }
 
+// NewDraftSourceRequest calls the generic DraftSource builder with application/json body
+func NewDraftSourceRequest(server string, body DraftSourceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDraftSourceRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewDraftSourceRequestWithBody constructs an http.Request for the DraftSource method, with any body, and a specified content type
+func NewDraftSourceRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/draft")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListKeysRequest constructs an http.Request for the ListKeys method
 func NewListKeysRequest(server string) (*http.Request, error) {
 	var err error
@@ -1468,6 +1777,114 @@ func NewRemoveKeyRequest(server string, id ID) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewListRegistriesRequest constructs an http.Request for the ListRegistries method
+func NewListRegistriesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/registries")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveRegistryRequest constructs an http.Request for the RemoveRegistry method
+func NewRemoveRegistryRequest(server string, host string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/registries/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetRegistryRequest calls the generic SetRegistry builder with application/json body
+func NewSetRegistryRequest(server string, host string, body SetRegistryJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetRegistryRequestWithBody(server, host, "application/json", bodyReader)
+}
+
+// NewSetRegistryRequestWithBody constructs an http.Request for the SetRegistry method, with any body, and a specified content type
+func NewSetRegistryRequestWithBody(server string, host string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/registries/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -1735,6 +2152,33 @@ func NewListSitesRequest(server string) (*http.Request, error) {
 	}
 
 	operationPath := fmt.Sprintf("/sites")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListTemplatePlacesRequest constructs an http.Request for the ListTemplatePlaces method
+func NewListTemplatePlacesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/templates")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -2237,6 +2681,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /check (the `CheckSource` operationId).
 	CheckSourceWithResponse(ctx context.Context, body CheckSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckSourceResponse, error)
 
+	// DraftSourceWithBodyWithResponse Looks at a source that has no definition and drafts some.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /draft (the `DraftSource` operationId).
+	DraftSourceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DraftSourceResponse, error)
+
+	// DraftSourceWithResponse Looks at a source that has no definition and drafts some.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /draft (the `DraftSource` operationId).
+	DraftSourceWithResponse(ctx context.Context, body DraftSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*DraftSourceResponse, error)
+
 	// ListKeysWithResponse The SSH public keys of the account.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -2264,6 +2722,34 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /keys/{id} (the `RemoveKey` operationId).
 	RemoveKeyWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveKeyResponse, error)
+
+	// ListRegistriesWithResponse The registries that the service has credentials of.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /registries (the `ListRegistries` operationId).
+	ListRegistriesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRegistriesResponse, error)
+
+	// RemoveRegistryWithResponse Forgets the credentials of a registry. For administrators.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /registries/{host} (the `RemoveRegistry` operationId).
+	RemoveRegistryWithResponse(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*RemoveRegistryResponse, error)
+
+	// SetRegistryWithBodyWithResponse Keeps the credentials of a registry, sealed. For administrators.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /registries/{host} (the `SetRegistry` operationId).
+	SetRegistryWithBodyWithResponse(ctx context.Context, host string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetRegistryResponse, error)
+
+	// SetRegistryWithResponse Keeps the credentials of a registry, sealed. For administrators.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /registries/{host} (the `SetRegistry` operationId).
+	SetRegistryWithResponse(ctx context.Context, host string, body SetRegistryJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRegistryResponse, error)
 
 	// GetRunWithResponse One run with its steps.
 	//
@@ -2327,6 +2813,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /sites (the `ListSites` operationId).
 	ListSitesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSitesResponse, error)
+
+	// ListTemplatePlacesWithResponse The team's templates.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /templates (the `ListTemplatePlaces` operationId).
+	ListTemplatePlacesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListTemplatePlacesResponse, error)
 
 	// ListTokensWithResponse The tokens of the account.
 	//
@@ -2619,6 +3112,54 @@ func (r CheckSourceResponse) ContentType() string {
 	return ""
 }
 
+type DraftSourceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DraftAnswer
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r DraftSourceResponse) GetJSON200() *DraftAnswer {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DraftSourceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DraftSourceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DraftSourceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DraftSourceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DraftSourceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListKeysResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -2750,6 +3291,136 @@ func (r RemoveKeyResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RemoveKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListRegistriesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Registry
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListRegistriesResponse) GetJSON200() *[]Registry {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListRegistriesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListRegistriesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListRegistriesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListRegistriesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListRegistriesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveRegistryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveRegistryResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveRegistryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveRegistryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveRegistryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveRegistryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetRegistryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetRegistryResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetRegistryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetRegistryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetRegistryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetRegistryResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -3079,6 +3750,54 @@ func (r ListSitesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListSitesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListTemplatePlacesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TemplatePlaces
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListTemplatePlacesResponse) GetJSON200() *TemplatePlaces {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListTemplatePlacesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListTemplatePlacesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListTemplatePlacesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListTemplatePlacesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListTemplatePlacesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -3732,6 +4451,32 @@ func (c *ClientWithResponses) CheckSourceWithResponse(ctx context.Context, body 
 	return ParseCheckSourceResponse(rsp)
 }
 
+// DraftSourceWithBodyWithResponse Looks at a source that has no definition and drafts some.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /draft (the `DraftSource` operationId).
+func (c *ClientWithResponses) DraftSourceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DraftSourceResponse, error) {
+	rsp, err := c.DraftSourceWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDraftSourceResponse(rsp)
+}
+
+// DraftSourceWithResponse Looks at a source that has no definition and drafts some.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /draft (the `DraftSource` operationId).
+func (c *ClientWithResponses) DraftSourceWithResponse(ctx context.Context, body DraftSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*DraftSourceResponse, error) {
+	rsp, err := c.DraftSource(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDraftSourceResponse(rsp)
+}
+
 // ListKeysWithResponse The SSH public keys of the account.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -3782,6 +4527,58 @@ func (c *ClientWithResponses) RemoveKeyWithResponse(ctx context.Context, id ID, 
 		return nil, err
 	}
 	return ParseRemoveKeyResponse(rsp)
+}
+
+// ListRegistriesWithResponse The registries that the service has credentials of.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /registries (the `ListRegistries` operationId).
+func (c *ClientWithResponses) ListRegistriesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListRegistriesResponse, error) {
+	rsp, err := c.ListRegistries(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListRegistriesResponse(rsp)
+}
+
+// RemoveRegistryWithResponse Forgets the credentials of a registry. For administrators.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /registries/{host} (the `RemoveRegistry` operationId).
+func (c *ClientWithResponses) RemoveRegistryWithResponse(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*RemoveRegistryResponse, error) {
+	rsp, err := c.RemoveRegistry(ctx, host, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveRegistryResponse(rsp)
+}
+
+// SetRegistryWithBodyWithResponse Keeps the credentials of a registry, sealed. For administrators.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /registries/{host} (the `SetRegistry` operationId).
+func (c *ClientWithResponses) SetRegistryWithBodyWithResponse(ctx context.Context, host string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetRegistryResponse, error) {
+	rsp, err := c.SetRegistryWithBody(ctx, host, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetRegistryResponse(rsp)
+}
+
+// SetRegistryWithResponse Keeps the credentials of a registry, sealed. For administrators.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /registries/{host} (the `SetRegistry` operationId).
+func (c *ClientWithResponses) SetRegistryWithResponse(ctx context.Context, host string, body SetRegistryJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRegistryResponse, error) {
+	rsp, err := c.SetRegistry(ctx, host, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetRegistryResponse(rsp)
 }
 
 // GetRunWithResponse One run with its steps.
@@ -3899,6 +4696,19 @@ func (c *ClientWithResponses) ListSitesWithResponse(ctx context.Context, reqEdit
 		return nil, err
 	}
 	return ParseListSitesResponse(rsp)
+}
+
+// ListTemplatePlacesWithResponse The team's templates.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /templates (the `ListTemplatePlaces` operationId).
+func (c *ClientWithResponses) ListTemplatePlacesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListTemplatePlacesResponse, error) {
+	rsp, err := c.ListTemplatePlaces(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListTemplatePlacesResponse(rsp)
 }
 
 // ListTokensWithResponse The tokens of the account.
@@ -4215,6 +5025,39 @@ func ParseCheckSourceResponse(rsp *http.Response) (*CheckSourceResponse, error) 
 	return response, nil
 }
 
+// ParseDraftSourceResponse parses an HTTP response from a DraftSourceWithResponse call
+func ParseDraftSourceResponse(rsp *http.Response) (*DraftSourceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DraftSourceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DraftAnswer
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListKeysResponse parses an HTTP response from a ListKeysWithResponse call
 func ParseListKeysResponse(rsp *http.Response) (*ListKeysResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -4290,6 +5133,97 @@ func ParseRemoveKeyResponse(rsp *http.Response) (*RemoveKeyResponse, error) {
 	}
 
 	response := &RemoveKeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListRegistriesResponse parses an HTTP response from a ListRegistriesWithResponse call
+func ParseListRegistriesResponse(rsp *http.Response) (*ListRegistriesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListRegistriesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Registry
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveRegistryResponse parses an HTTP response from a RemoveRegistryWithResponse call
+func ParseRemoveRegistryResponse(rsp *http.Response) (*RemoveRegistryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveRegistryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetRegistryResponse parses an HTTP response from a SetRegistryWithResponse call
+func ParseSetRegistryResponse(rsp *http.Response) (*SetRegistryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetRegistryResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -4520,6 +5454,39 @@ func ParseListSitesResponse(rsp *http.Response) (*ListSitesResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest []Site
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListTemplatePlacesResponse parses an HTTP response from a ListTemplatePlacesWithResponse call
+func ParseListTemplatePlacesResponse(rsp *http.Response) (*ListTemplatePlacesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListTemplatePlacesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TemplatePlaces
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

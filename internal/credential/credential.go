@@ -16,6 +16,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 
 	"golang.org/x/crypto/argon2"
 	"golang.org/x/crypto/ssh"
@@ -63,7 +64,7 @@ func CheckPassword(hash, password string) bool {
 
 // NoPassword is a hash that no password has; checking against it takes as long as against
 // any other, so that an unknown name cannot be told by the time of the answer.
-var NoPassword = HashPassword(NewToken())
+var NoPassword = sync.OnceValue(func() string { return HashPassword(NewToken()) })
 
 // NewToken makes a token that cannot be guessed.
 func NewToken() string {

@@ -205,6 +205,9 @@ func DefaultMount(localFolder string) string {
 	return path.Join("/workspaces", path.Base(localFolder))
 }
 
+// Compact gives a value as JSON on one line.
+func (v *Value) Compact() string { return string(compact(v)) }
+
 // compact gives a value as JSON without the text's comments and spacing, members in order.
 func compact(v *Value) json.RawMessage {
 	var b bytes.Buffer

@@ -146,8 +146,8 @@ func TestOptionsAreJudged(t *testing.T) {
 	}{
 		"not in the closed list": {`{"` + quay + `tide": {"port": "nort"}}`, "bad-option", "north", 80},
 		"wrong type":             {`{"` + quay + `tide": {"port": true}}`, "bad-option", `"true"`, 80},
-		"unknown":                {`{"` + quay + `tide": {"prot": "north"}}`, "unknown-option", "port", 80},
-		"none at all":            {`{"` + quay + `rope": {"x": "y"}}`, "unknown-option", "", 77},
+		"unknown":                {`{"` + quay + `tide": {"prot": "north"}}`, "unknown-option", "port", 72},
+		"none at all":            {`{"` + quay + `rope": {"x": "y"}}`, "unknown-option", "", 72},
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {

@@ -26,7 +26,7 @@ func (s *resolver) fillOptions(n *node) {
 			}
 			continue
 		}
-		place, at := s.optionPlace(n, o.Name)
+		place, at := s.optionPlace(n, o.Name, false)
 		checked, reason, suggestion := o.check(value)
 		n.options[o.Name] = checked
 		if reason != "" {
@@ -37,7 +37,7 @@ func (s *resolver) fillOptions(n *node) {
 		if slices.ContainsFunc(n.meta.Options, func(o featureOption) bool { return o.Name == name }) {
 			continue
 		}
-		place, at := s.optionPlace(n, name)
+		place, at := s.optionPlace(n, name, true)
 		var known []string
 		for _, o := range n.meta.Options {
 			known = append(known, o.Name)
@@ -77,11 +77,15 @@ func (o featureOption) check(value any) (checked any, reason, suggestion string)
 }
 
 // optionPlace finds where an option is written: in the definition, or, for a feature
-// that another one depends on, at the name that led to it.
-func (s *resolver) optionPlace(n *node, option string) (int, string) {
+// that another one depends on, at the name that led to it. byName wants the option's
+// name, not its value.
+func (s *resolver) optionPlace(n *node, option string, byName bool) (int, string) {
 	if n.addedBy == nil {
 		if v := s.checker.source.Root.Get("features").Get(n.ref.Written); v != nil {
 			if m := v.Member(option); m != nil {
+				if byName {
+					return m.NameOffset, pointer(n.path, option)
+				}
 				return m.Value.Offset, pointer(n.path, option)
 			}
 			return v.Offset, n.path

@@ -16,6 +16,7 @@ import (
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 
+	"domicile/internal/artifact"
 	"domicile/internal/records"
 	"domicile/internal/site"
 	"domicile/internal/source"
@@ -26,7 +27,9 @@ type Options struct {
 	Store  *records.Store
 	Sites  map[string]site.Site
 	Source *source.Fetcher
-	Log    *slog.Logger
+	// Artifacts fetches the features of definitions.
+	Artifacts *artifact.Store
+	Log       *slog.Logger
 	// Workers is how many runs are carried out at a time; 0 means 8.
 	Workers int
 	// Pause is the first pause before a step is tried again; it doubles. 0 means 500 ms.

@@ -15,6 +15,8 @@ import (
 
 	"domicile/internal/agent/wire"
 	"domicile/internal/agentlink"
+	"domicile/internal/artifact"
+	"domicile/internal/compose"
 	"domicile/internal/definition"
 	"domicile/internal/fault"
 	"domicile/internal/plan"
@@ -53,7 +55,7 @@ func (c *carriage) do(ctx context.Context, s *records.Step) (skipped bool, resul
 		err = c.fetch(ctx)
 		return false, c.made.checkout, err
 	case plan.StepRead:
-		return false, nil, c.read()
+		return false, nil, c.read(ctx)
 	case plan.StepPlan:
 		return false, nil, c.makePlan(ctx, s.Position)
 	case plan.StepImage:
@@ -111,10 +113,13 @@ func (c *carriage) fetch(ctx context.Context) error {
 }
 
 // read reads the definition. It is cheap, and done again where a later step needs it.
-func (c *carriage) read() error {
-	report, _, err := ReadDefinition(c.made.checkout, c.workspace.File)
+func (c *carriage) read(ctx context.Context) error {
+	report, _, err := ReadDefinition(ctx, c.made.checkout, c.workspace.File, c.o.Artifacts)
 	if err != nil {
 		return err
+	}
+	if report.Passing != nil {
+		return report.Passing
 	}
 	for _, p := range report.Problems {
 		c.log.say(p.String())
@@ -143,14 +148,14 @@ func definitionFault(report *definition.Report) error {
 
 // ReadDefinition reads the definition of a checkout without leaving its folder. The text
 // is that of the definition, where there is one.
-func ReadDefinition(c source.Checkout, file string) (*definition.Report, []byte, error) {
+func ReadDefinition(ctx context.Context, c source.Checkout, file string, artifacts *artifact.Store) (*definition.Report, []byte, error) {
 	root, err := os.OpenRoot(c.Folder)
 	if err != nil {
 		return nil, nil, fmt.Errorf("open the checkout: %w", err)
 	}
 	defer root.Close()
 	// The service's environment is nobody's laptop: ${localEnv:…} knows nothing of it.
-	report := definition.Read(context.TODO(), root.FS(), definition.Options{File: file, Folder: path.Join("/workspaces", c.Name)})
+	report := definition.Read(ctx, root.FS(), definition.Options{File: file, Folder: path.Join("/workspaces", c.Name), Artifacts: artifacts, Images: artifacts, Compose: compose.Reader{}})
 	if report.Text == nil {
 		return report, nil, nil
 	}
@@ -161,7 +166,7 @@ func ReadDefinition(c source.Checkout, file string) (*definition.Report, []byte,
 // together, so that a run has either none of them or all.
 func (c *carriage) makePlan(ctx context.Context, position int) error {
 	if c.made.report == nil {
-		if err := c.read(); err != nil {
+		if err := c.read(ctx); err != nil {
 			return err
 		}
 	}

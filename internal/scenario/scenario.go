@@ -112,7 +112,10 @@ func (w *World) startRegistry(ctx context.Context) (err error) {
 	if w.RegistryAt, err = w.listen(w.o.Registry, w.Registry); err != nil {
 		return err
 	}
-	return baseimage.Push(ctx, w.Image, w.RegistryAt+"/skerry/base:12")
+	if err := baseimage.Push(ctx, w.Image, w.RegistryAt+"/skerry/base:12"); err != nil {
+		return err
+	}
+	return w.publish(ctx)
 }
 
 func (w *World) startGit(ctx context.Context) (err error) {

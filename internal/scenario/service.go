@@ -41,7 +41,7 @@ func (w *World) StartService(ctx context.Context, more ...string) error {
 		done: make(chan struct{}), log: filepath.Join(w.o.Folder, "service.log")}
 	more = append(slices.Clone(w.o.Serve), more...)
 	args := append([]string{"serve", "-http", strings.TrimPrefix(s.URL, "http://"), "-ssh", s.SSH, "-database", w.Postgres.URL,
-		"-data", filepath.Join(w.o.Folder, "service"), "-engine", w.EngineAt, "-source-folders", filepath.Join(w.o.Folder, "folders")}, more...)
+		"-data", filepath.Join(w.o.Folder, "service"), "-engine", w.EngineAt, "-source-folders", filepath.Join(w.o.Folder, "folders"), "-templates", w.TemplatesAt()}, more...)
 	s.cmd = exec.Command(filepath.Join(w.o.Programs, "domicile"), args...)
 	s.cmd.Env = append(os.Environ(), "DOMICILE_SETUP_CODE="+SetupCode)
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}

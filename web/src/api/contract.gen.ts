@@ -196,6 +196,77 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/templates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The team's templates. */
+        get: operations["listTemplatePlaces"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/registries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The registries that the service has credentials of. */
+        get: operations["listRegistries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/registries/{host}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Keeps the credentials of a registry, sealed. For administrators. */
+        put: operations["setRegistry"];
+        post?: never;
+        /** Forgets the credentials of a registry. For administrators. */
+        delete: operations["removeRegistry"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Looks at a source that has no definition and drafts some. */
+        post: operations["draftSource"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/workspaces": {
         parameters: {
             query?: never;
@@ -497,6 +568,55 @@ export interface components {
             ref?: string;
             /** @description The definition, where there are several. */
             file?: string;
+            /** @description Ask no registry: only what was fetched before is known. */
+            offline?: boolean;
+        };
+        /** @description A registry that the service has credentials of. */
+        Registry: {
+            host: string;
+            username: string;
+            /** Format: date-time */
+            created: string;
+        };
+        RegistryCredentials: {
+            username: string;
+            /** Format: password */
+            password: string;
+        };
+        /** @description Where the team's templates are. */
+        TemplatePlaces: {
+            namespaces: string[];
+            templates: components["schemas"]["TemplateEntry"][];
+            /** @description Why some are missing. */
+            problem?: string;
+        };
+        TemplateEntry: {
+            reference: string;
+            id: string;
+            version: string;
+            name: string;
+            description: string;
+        };
+        /** @description What was seen in a repository, and the definitions it could want. */
+        DraftAnswer: {
+            seen: components["schemas"]["DraftSeen"][];
+            ways: components["schemas"]["DraftWay"][];
+        };
+        DraftSeen: {
+            what: string;
+            value?: string;
+            file: string;
+            line?: number;
+            /** @enum {string} */
+            sure: "certain" | "likely" | "possible";
+        };
+        DraftWay: {
+            name: string;
+            why: string;
+            /** @enum {string} */
+            sure: "certain" | "likely" | "possible";
+            /** @description Of .devcontainer/devcontainer.json. */
+            text: string;
         };
         /** @description What was read. */
         CheckAnswer: {
@@ -1002,6 +1122,119 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CheckAnswer"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listTemplatePlaces: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Fine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TemplatePlaces"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listRegistries: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Fine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Registry"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setRegistry: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RegistryCredentials"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeRegistry: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    draftSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CheckRequest"];
+            };
+        };
+        responses: {
+            /** @description Fine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftAnswer"];
                 };
             };
             default: components["responses"]["Problem"];

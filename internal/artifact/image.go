@@ -1,0 +1,106 @@
+package artifact
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+
+	"github.com/google/go-containerregistry/pkg/authn"
+	"github.com/google/go-containerregistry/pkg/name"
+	v1 "github.com/google/go-containerregistry/pkg/v1"
+	"github.com/google/go-containerregistry/pkg/v1/remote"
+	"github.com/google/go-containerregistry/pkg/v1/remote/transport"
+
+	"domicile/internal/definition"
+	"domicile/internal/fault"
+)
+
+// metadataLabel is the standard's label of an image's metadata.
+const metadataLabel = "devcontainer.metadata"
+
+// Image looks an image up in its registry (definition.Images).
+func (s *Store) Image(ctx context.Context, reference string) (resolved string, metadata []byte, err error) {
+	file := s.path("images", reference)
+	if s.Offline {
+		return s.knownImage(file)
+	}
+	ref, err := name.ParseReference(reference)
+	if err != nil {
+		return "", nil, fault.Wrap(err, "bad-reference", "correct the image's name", "%q names no image", reference)
+	}
+	d, err := remote.Get(ref, append(s.options(ctx), remote.WithPlatform(v1.Platform{OS: "linux", Architecture: "amd64"}))...)
+	if err != nil {
+		return "", nil, explain(err, reference)
+	}
+	resolved = ref.Context().Name() + "@" + d.Digest.String()
+	image, err := d.Image()
+	if err != nil {
+		return "", nil, explain(err, reference)
+	}
+	config, err := image.ConfigFile()
+	if err != nil {
+		return "", nil, explain(err, reference)
+	}
+	metadata = []byte(config.Config.Labels[metadataLabel])
+	b, err := json.Marshal(knownImage{resolved, string(metadata)})
+	if err != nil {
+		return "", nil, fmt.Errorf("keep what is known of %s: %w", reference, err)
+	}
+	for _, key := range []string{reference, resolved} {
+		if err := write(s.path("images", key), b); err != nil {
+			return "", nil, err
+		}
+	}
+	return resolved, metadata, nil
+}
+
+// knownImage is what is kept of an image.
+type knownImage struct{ Resolved, Metadata string }
+
+func (s *Store) knownImage(file string) (string, []byte, error) {
+	b, err := os.ReadFile(file)
+	if err != nil {
+		return "", nil, definition.ErrOffline
+	}
+	var k knownImage
+	if err := json.Unmarshal(b, &k); err != nil {
+		return "", nil, fmt.Errorf("read the cache: %w", err)
+	}
+	return k.Resolved, []byte(k.Metadata), nil
+}
+
+func (s *Store) options(ctx context.Context) []remote.Option {
+	keys := s.Keychain
+	if keys == nil {
+		keys = authn.DefaultKeychain
+	}
+	return []remote.Option{remote.WithContext(ctx), remote.WithAuthFromKeychain(keys), remote.WithUserAgent("domicile")}
+}
+
+// explain turns a registry's answer into what a person can act on.
+func explain(err error, what string) error {
+	var answer *transport.Error
+	var network net.Error
+	switch {
+	case errors.Is(err, context.Canceled):
+		return err
+	case errors.As(err, &answer):
+		switch code := answer.StatusCode; {
+		case code == http.StatusUnauthorized || code == http.StatusForbidden:
+			return fault.New("registry-needs-credentials", "domicile registries add HOST -user NAME gives them to the service; for check on this machine the usual registry configuration file counts",
+				"the registry does not give out %s without credentials, or with those it got", what)
+		case code == http.StatusNotFound:
+			return fault.New("not-found", "correct the name or the version", "the registry does not have %s", what)
+		case code >= 500 || code == http.StatusTooManyRequests:
+			return fault.Passing(errors.New(http.StatusText(code)), "registry-down", "try again when the registry answers", "the registry of %s does not answer properly", what)
+		}
+		return fault.Wrap(err, "registry-refused", "", "the registry does not give out %s", what)
+	case errors.As(err, &network) || errors.Is(err, context.DeadlineExceeded):
+		return fault.Passing(err, "registry-down", "try again when the registry answers", "the registry of %s cannot be reached", what)
+	}
+	return fault.Wrap(err, "registry-failed", "", "cannot get %s", what)
+}
