@@ -61,7 +61,10 @@ func explain(w io.Writer, r *definition.Report) {
 func printProblem(w io.Writer, p definition.Problem) {
 	fmt.Fprintf(w, "\n%s\n", p)
 	if p.Excerpt != "" && p.Line > 0 {
-		fmt.Fprintf(w, "  %5d | %s\n        | %s^\n", p.Line, p.Excerpt, strings.Repeat(" ", max(0, p.Column-1)))
+		fmt.Fprintf(w, "  %5d | %s\n", p.Line, p.Excerpt)
+		if p.Column <= len([]rune(p.Excerpt)) {
+			fmt.Fprintf(w, "        | %s^\n", strings.Repeat(" ", max(0, p.Column-1)))
+		}
 	}
 	if p.Suggestion != "" {
 		fmt.Fprintf(w, "  Instead: %s\n", p.Suggestion)

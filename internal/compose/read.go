@@ -249,6 +249,10 @@ func (s *staging) explain(err error, root, file string) definition.Problem {
 			}
 		}
 	}
+	message = strings.TrimPrefix(message, "validating "+file+": ")
+	if element, unknown := strings.CutSuffix(message, " false schema"); unknown {
+		message = element + " is nothing that Compose knows"
+	}
 	return problem(file, line, "bad-compose", "%s", message)
 }
 

@@ -1,15 +1,16 @@
 package definition
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
-	"encoding/json"
 	"fmt"
 	"io"
 	"io/fs"
 	"path"
 	"slices"
 	"sort"
+	"strings"
 )
 
 // inputs collects all that was read for a definition. Its digest decides what must be
@@ -49,24 +50,42 @@ func (in inputs) digest() string {
 // canonical gives a value as JSON with the names of objects sorted, but for lifecycle
 // commands, whose order decides in which order their output is labelled.
 func (v *Value) canonical() []byte {
-	b, err := json.Marshal(v.ordered())
-	if err != nil {
-		return compact(v)
-	}
-	return b
+	var b bytes.Buffer
+	writeCanonical(&b, v)
+	return b.Bytes()
 }
 
-func (v *Value) ordered() any {
-	object, ok := v.Any().(map[string]any)
-	if !ok {
-		return v.Any()
-	}
-	for _, name := range append([]string{"initializeCommand"}, Lifecycle...) {
-		if command := v.Get(name); command != nil {
-			object[name] = compact(command)
+func writeCanonical(b *bytes.Buffer, v *Value) {
+	if v.Kind == Array {
+		b.WriteByte('[')
+		for _, item := range v.Items {
+			writeCanonical(b, item)
+			b.WriteByte(',')
 		}
+		b.WriteByte(']')
+		return
 	}
-	return object
+	if v.Kind != Object {
+		writeCompact(b, v)
+		return
+	}
+	members := slices.Clone(v.Members)
+	slices.SortStableFunc(members, func(x, y Member) int { return strings.Compare(x.Name, y.Name) })
+	b.WriteByte('{')
+	for i, m := range members {
+		if i+1 < len(members) && members[i+1].Name == m.Name {
+			continue // the last of a name counts
+		}
+		writeString(b, m.Name)
+		b.WriteByte(':')
+		if m.Name == "initializeCommand" || slices.Contains(Lifecycle, m.Name) {
+			writeCompact(b, m.Value)
+		} else {
+			writeCanonical(b, m.Value)
+		}
+		b.WriteByte(',')
+	}
+	b.WriteByte('}')
 }
 
 // TreeDigest is the digest of a folder's files: their paths, whether they may be run,
@@ -127,14 +146,15 @@ func hashEntry(h io.Writer, files fs.FS, name string, d fs.DirEntry) error {
 }
 
 // contextDigest is the digest of a build's context as its ignore file leaves it. The
-// repository's own .git is left out: it changes without the files changing.
-func contextDigest(files fs.FS, context string, ignored func(name string) (match, mayHold bool)) (string, error) {
+// repository's own .git is left out: it changes without the files changing, and builds do
+// not get it. The definition and its locks count by their content, not by their bytes.
+func contextDigest(files fs.FS, context string, counted []string, ignored func(name string) (match, mayHold bool)) (string, error) {
 	sub, err := fs.Sub(files, context)
 	if err != nil {
 		return "", err
 	}
 	return TreeDigest(sub, func(name string, folder bool) bool {
-		if path.Base(name) == ".git" {
+		if path.Base(name) == ".git" || slices.Contains(counted, path.Join(context, name)) {
 			return true
 		}
 		match, mayHold := ignored(name)

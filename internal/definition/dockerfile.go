@@ -177,7 +177,8 @@ func (r *Report) readBuild(c *checker, files fs.FS, b *Build, place int, at stri
 		r.Problems = append(r.Problems, Problem{Severity: Error, Code: "bad-ignore-file", File: file, Line: 1, Column: 1, Message: err.Error()})
 		return d
 	}
-	digest, err := contextDigest(files, b.Context, ignored)
+	features, images := LockPaths(r.File)
+	digest, err := contextDigest(files, b.Context, []string{r.File, features, images}, ignored)
 	if err != nil {
 		c.add(Error, "bad-context", place, at, "cannot read the build's context %s: %v", b.Context, err)
 		return d

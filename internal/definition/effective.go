@@ -247,6 +247,12 @@ func writeCompact(b *bytes.Buffer, v *Value) {
 }
 
 func writeString(b *bytes.Buffer, s string) {
+	if plain(s) {
+		b.WriteByte('"')
+		b.WriteString(s)
+		b.WriteByte('"')
+		return
+	}
 	e := json.NewEncoder(b)
 	e.SetEscapeHTML(false)
 	_ = e.Encode(s) // a string always encodes into memory

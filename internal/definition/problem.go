@@ -34,7 +34,10 @@ type Problem struct {
 const maxExcerpt = 240
 
 func excerpt(line string) string {
-	line = strings.ReplaceAll(line, "\t", " ")
+	if len(line) > 4*maxExcerpt { // some lines are whole files
+		line = line[:4*maxExcerpt]
+	}
+	line = strings.ReplaceAll(strings.ToValidUTF8(line, "?"), "\t", " ")
 	if r := []rune(line); len(r) > maxExcerpt {
 		return string(r[:maxExcerpt]) + "…"
 	}
@@ -70,9 +73,19 @@ func (p Problem) String() string {
 type problems struct {
 	source *Text
 	list   []Problem
+	full   bool
 }
 
+// maxProblems bounds how many are told of one file: nobody reads more, and a hostile file
+// could have a problem at each of its bytes.
+const maxProblems = 500
+
 func (p *problems) add(s Severity, code string, offset int, path, format string, args ...any) *Problem {
+	if len(p.list) >= maxProblems && (s != Error || p.full) {
+		p.full = p.full || s == Error
+		return &Problem{}
+	}
+	p.full = len(p.list) >= maxProblems
 	at := p.source.Position(offset)
 	p.list = append(p.list, Problem{Severity: s, Code: code, Message: fmt.Sprintf(format, args...),
 		File: p.source.File, Line: at.Line, Column: at.Column, Path: path, Excerpt: excerpt(p.source.Line(at.Line))})
@@ -94,8 +107,14 @@ func sortProblems(list []Problem) {
 
 // pointer joins a JSON pointer (RFC 6901) and one more part.
 func pointer(base string, part any) string {
-	s := strings.ReplaceAll(fmt.Sprint(part), "~", "~0")
-	return base + "/" + strings.ReplaceAll(s, "/", "~1")
+	s, isText := part.(string)
+	if !isText {
+		s = fmt.Sprint(part)
+	}
+	if strings.ContainsAny(s, "~/") {
+		s = strings.ReplaceAll(strings.ReplaceAll(s, "~", "~0"), "/", "~1")
+	}
+	return base + "/" + s
 }
 
 // closest returns the word of list that word is most likely a slip for, or "".

@@ -281,6 +281,9 @@ func (e *Effective) build(root *Value, vars *Variables, folder string) {
 
 // without copies a value and leaves out the bad parts.
 func without(v *Value, at string, bad map[string]bool) *Value {
+	if len(bad) == 0 {
+		return v
+	}
 	c := *v
 	c.Items, c.Members = nil, nil
 	for i, item := range v.Items {

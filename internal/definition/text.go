@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -103,7 +104,11 @@ func (t *Text) Position(offset int) Position {
 	return Position{Line: line + 1, Column: utf8.RuneCount(t.Bytes[t.lines[line]:offset]) + 1}
 }
 
-// Line returns the text of a line, counted from 1, without its end.
+// maxLine bounds what is returned of one line, in bytes.
+const maxLine = 4 << 10
+
+// Line returns the text of a line, counted from 1, without its end; of an endless line
+// its beginning.
 func (t *Text) Line(n int) string {
 	t.Position(0)
 	if n < 1 || n > len(t.lines) {
@@ -113,6 +118,7 @@ func (t *Text) Line(n int) string {
 	if n < len(t.lines) {
 		end = t.lines[n]
 	}
+	end = min(end, t.lines[n-1]+maxLine)
 	return strings.TrimRight(string(t.Bytes[t.lines[n-1]:end]), "\r\n")
 }
 
@@ -184,12 +190,15 @@ func convert(h *hujson.Value) (*Value, error) {
 			v.Kind, v.Raw = Number, string(x)
 		default:
 			v.Kind = String
-			if err := json.Unmarshal(x, &v.Str); err != nil {
+			if plain(x[1 : len(x)-1]) {
+				v.Str = string(x[1 : len(x)-1])
+			} else if err := json.Unmarshal(x, &v.Str); err != nil {
 				return nil, &valueError{v.Offset, "not a valid string"}
 			}
 		}
 	case *hujson.Array:
 		v.Kind = Array
+		v.Items = make([]*Value, 0, len(x.Elements))
 		for i := range x.Elements {
 			item, err := convert(&x.Elements[i])
 			if err != nil {
@@ -199,6 +208,7 @@ func convert(h *hujson.Value) (*Value, error) {
 		}
 	case *hujson.Object:
 		v.Kind = Object
+		v.Members = make([]Member, 0, len(x.Members))
 		for i := range x.Members {
 			name, err := convert(&x.Members[i].Name)
 			if err != nil {
@@ -212,6 +222,16 @@ func convert(h *hujson.Value) (*Value, error) {
 		}
 	}
 	return v, nil
+}
+
+// plain tells whether a string stands in JSON as it is.
+func plain[T ~string | ~[]byte](s T) bool {
+	for i := range len(s) {
+		if c := s[i]; c < ' ' || c > '~' || c == '"' || c == '\\' {
+			return false
+		}
+	}
+	return true
 }
 
 // tooDeep scans for nesting beyond maxDepth without building anything.
@@ -274,10 +294,11 @@ func (v *Value) Any() any {
 	return nil
 }
 
-// Map returns a copy in which every string was replaced by what f makes of it.
+// Map returns a value in which every string was replaced by what f makes of it. f is
+// asked only for strings that hold a variable; a value without any is returned as it is.
 func (v *Value) Map(f func(string) string) *Value {
-	if v == nil {
-		return nil
+	if v == nil || !v.hasVariable() {
+		return v
 	}
 	c := *v
 	if v.Kind == String {
@@ -292,4 +313,11 @@ func (v *Value) Map(f func(string) string) *Value {
 		c.Members[i] = Member{m.Name, m.NameOffset, m.Value.Map(f)}
 	}
 	return &c
+}
+
+func (v *Value) hasVariable() bool {
+	if strings.Contains(v.Str, "${") {
+		return true
+	}
+	return slices.ContainsFunc(v.Items, (*Value).hasVariable) || slices.ContainsFunc(v.Members, func(m Member) bool { return m.Value.hasVariable() })
 }

@@ -19,7 +19,7 @@ var (
 	inCompose    = []portMark{{regexp.MustCompile(`(?m)^\s*-\s*["']?(?:\d[\d.]*:)?(?:\d+:)?(\d{2,5})(?:/tcp)?["']?\s*$`), Likely}}
 	inSettings   = []portMark{{regexp.MustCompile(`(?mi)^\s*(?:export\s+)?[A-Z_]*PORT\s*[=:]\s*["']?(\d{2,5})\b`), Likely}}
 	inCode       = []portMark{
-		{regexp.MustCompile(`(?i)\blisten(?:AndServe)?(?:TLS)?\(\s*["'` + "`" + `]?[\w.]*:?(\d{2,5})\b`), Likely},
+		{regexp.MustCompile(`(?i)\blisten(?:AndServe)?(?:TLS)?\(\s*["'` + "`" + `]?(?:[\w.]*:)?(\d{2,5})\b`), Likely},
 		{regexp.MustCompile(`(?i)server\w*\(\s*\(\s*["'][\w.]*["']\s*,\s*(\d{2,5})\s*\)`), Likely},
 		{regexp.MustCompile(`(?i)\b(?:default_)?port\s*[:=]{1,2}\s*(?:int\()?["']?(\d{4,5})\b`), Possible},
 		{regexp.MustCompile(`(?i)--port[ =](\d{2,5})\b`), Possible},

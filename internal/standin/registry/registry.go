@@ -18,7 +18,11 @@ import (
 type Registry struct {
 	handler  http.Handler
 	failures atomic.Int64
+	locks    []lock
 }
+
+// lock is a part of the registry that wants credentials.
+type lock struct{ prefix, user, password string }
 
 // New makes a registry that keeps its blobs below folder.
 func New(folder string) (*Registry, error) {
@@ -32,11 +36,32 @@ func New(folder string) (*Registry, error) {
 // Fail makes the next n requests for manifests answer 503.
 func (r *Registry) Fail(n int) { r.failures.Store(int64(n)) }
 
+// Protect makes what lies below a prefix of names want these credentials.
+func (r *Registry) Protect(prefix, user, password string) {
+	r.locks = append(r.locks, lock{prefix, user, password})
+}
+
+func (r *Registry) allowed(w http.ResponseWriter, q *http.Request) bool {
+	user, password, given := q.BasicAuth()
+	for _, l := range r.locks {
+		asked := strings.HasPrefix(q.URL.Path, "/v2/"+l.prefix)
+		// A client learns from the root that credentials may be wanted.
+		if asked && (user != l.user || password != l.password) || q.URL.Path == "/v2/" && given && (user != l.user || password != l.password) || q.URL.Path == "/v2/" && !given {
+			w.Header().Set("WWW-Authenticate", `Basic realm="registry"`)
+			http.Error(w, `{"errors": [{"code": "UNAUTHORIZED", "message": "credentials are wanted"}]}`, http.StatusUnauthorized)
+			return false
+		}
+	}
+	return true
+}
+
 // ServeHTTP serves the registry's interface.
 func (r *Registry) ServeHTTP(w http.ResponseWriter, q *http.Request) {
 	if strings.Contains(q.URL.Path, "/manifests/") && r.failures.Add(-1) >= 0 {
 		http.Error(w, "the registry is out of order", http.StatusServiceUnavailable)
 		return
 	}
-	r.handler.ServeHTTP(w, q)
+	if r.allowed(w, q) {
+		r.handler.ServeHTTP(w, q)
+	}
 }

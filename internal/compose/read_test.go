@@ -1,0 +1,143 @@
+package compose
+
+import (
+	"runtime"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"domicile/internal/definition"
+)
+
+func load(t testing.TB, texts map[string]string, names ...string) (*Project, []definition.Problem) {
+	files := fstest.MapFS{}
+	for name, text := range texts {
+		files[name] = &fstest.MapFile{Data: []byte(text)}
+	}
+	if len(names) == 0 {
+		names = []string{".devcontainer/compose.yaml"}
+	}
+	return Load(t.Context(), files, names, func(name string) (string, bool) { return "blue", name == "COLOUR" })
+}
+
+func TestFilesAreMerged(t *testing.T) {
+	p, problems := load(t, map[string]string{
+		"compose.yaml": "services:\n  board:\n    image: base:${TAG:-12}\n    env_file: [board.env]\n    environment: [\"HUE=${COLOUR}\"]\n    volumes: [\".:/work\", \"/srv/tides:/tides\", \"data:/data\"]\n" +
+			"    depends_on: [db]\n    ports: [\"8080:80\"]\n  db:\n    extends: { file: parts/db.yaml, service: store }\nvolumes: { data: {} }\n",
+		"more.yaml":     "services:\n  board:\n    build: { context: img, args: { A: b } }\n",
+		"parts/db.yaml": "services:\n  store:\n    image: postgres:15\n    env_file: db.env\n",
+		"parts/db.env":  "PGDATA=/data\n", "board.env": "LINE=skerry\nHUE=grey\n", ".env": "TAG=13\n", "img/Dockerfile": "FROM base\n",
+	}, "compose.yaml", "more.yaml")
+	require.Empty(t, problems)
+	board := p.Services["board"]
+	assert.Equal(t, "base:13", board.Image, "from .env")
+	assert.Equal(t, "img", board.Build.Context)
+	assert.Equal(t, "blue", *board.Environment["HUE"], "what the file says wins over its environment file")
+	assert.Equal(t, "skerry", *board.Environment["LINE"])
+	assert.Equal(t, "./", board.Volumes[0].Source, "of the repository")
+	assert.Equal(t, "/srv/tides", board.Volumes[1].Source, "of the host")
+	assert.Equal(t, "postgres:15", p.Services["db"].Image)
+	assert.Equal(t, "/data", *p.Services["db"].Environment["PGDATA"], "relative to the file that says so")
+	for _, name := range []string{"compose.yaml", "more.yaml", "parts/db.yaml", "parts/db.env", "board.env", ".env"} {
+		assert.Contains(t, p.Files, name, "an input")
+	}
+	facts := p.facts()
+	assert.Equal(t, []string{"board", "db"}, []string{facts.Services[0].Name, facts.Services[1].Name})
+	assert.Equal(t, "img/Dockerfile", facts.Services[0].Build.Dockerfile)
+	assert.Equal(t, []string{"the host's folder /srv/tides"}, facts.Services[0].Asks)
+}
+
+func TestWhatLeadsOutOrIsWrongIsToldAtItsLine(t *testing.T) {
+	cases := map[string]struct {
+		text, code string
+		line       int
+	}{
+		"no YAML":                  {"services:\n  a: [\n", "bad-compose", 2},
+		"unknown attribute":        {"services:\n  a:\n    image: x\n    imge: y\n", "bad-compose", 4},
+		"extends out":              {"services:\n  a:\n    extends: { file: ../../x.yaml, service: b }\n", "outside-repository", 3},
+		"extends absolute":         {"services:\n  a:\n    extends:\n      file: /etc/x.yaml\n      service: b\n", "outside-repository", 4},
+		"extends a variable":       {"services:\n  a:\n    extends: { file: \"${HOME}/x.yaml\", service: b }\n", "bad-compose", 3},
+		"includes from elsewhere":  {"include:\n  - https://skerry.test/x.yaml\nservices:\n  a: { image: x }\n", "outside-repository", 2},
+		"includes itself":          {"include: [compose.yaml]\nservices:\n  a: { image: x }\n", "bad-compose", 1},
+		"environment file out":     {"services:\n  a:\n    image: x\n    env_file: /etc/passwd\n", "outside-repository", 4},
+		"environment file missing": {"services:\n  a:\n    image: x\n    env_file: a.env\n", "no-environment-file", 4},
+		"neither image nor build":  {"services:\n  a:\n    command: x\n", "bad-compose", 2},
+		"missing variable":         {"services:\n  a:\n    image: ${B:?say which}\n", "bad-compose", 3},
+		"circle":                   {"services:\n  a:\n    image: x\n    depends_on: [b]\n  b:\n    image: x\n    depends_on: [a]\n", "bad-compose", 0},
+	}
+	for name, c := range cases {
+		t.Run(name, func(t *testing.T) {
+			_, problems := load(t, map[string]string{".devcontainer/compose.yaml": c.text})
+			require.NotEmpty(t, problems)
+			assert.Equal(t, c.code, problems[0].Code, problems[0].Message)
+			assert.Equal(t, ".devcontainer/compose.yaml", problems[0].File)
+			if c.line > 0 {
+				assert.InDelta(t, c.line, problems[0].Line, 1, problems[0].Message)
+			}
+			assert.NotContains(t, problems[0].Message, "/repository")
+			assert.NotContains(t, problems[0].Message, "domicile-compose-")
+		})
+	}
+}
+
+func TestWhatAServiceAsksOfTheHost(t *testing.T) {
+	p, problems := load(t, map[string]string{".devcontainer/compose.yaml": `
+services:
+  a:
+    image: x
+    privileged: true
+    cap_add: [NET_ADMIN]
+    security_opt: ["seccomp:unconfined"]
+    devices: ["/dev/ttyUSB0"]
+    network_mode: host
+    pid: "container:other"
+    volumes: ["/var/run/docker.sock:/s", "../..:/up"]
+`})
+	require.Empty(t, problems)
+	var attributes []string
+	for _, a := range Asks(p.Services["a"]) {
+		attributes = append(attributes, a.Attribute)
+	}
+	assert.Equal(t, []string{"cap_add", "devices", "network_mode", "pid", "privileged", "security_opt", "volumes", "volumes"}, attributes)
+}
+
+// Aliases that multiply: a small file that would expand to a billion nodes.
+func TestAliasesThatMultiply(t *testing.T) {
+	var b strings.Builder
+	b.WriteString("x0: &x0 [a,a,a,a,a,a,a,a,a,a]\n")
+	for i := 1; i < 12; i++ {
+		list := strings.Repeat("*x"+string(rune('a'+i-2))+",", 9)
+		if i == 1 {
+			list = strings.Repeat("*x0,", 9)
+		}
+		b.WriteString("x" + string(rune('a'+i-1)) + ": &x" + string(rune('a'+i-1)) + " [" + strings.TrimSuffix(list, ",") + "]\n")
+	}
+	b.WriteString("services: { a: { image: x } }\n")
+	begun := time.Now()
+	var before, after runtime.MemStats
+	runtime.ReadMemStats(&before)
+	_, problems := load(t, map[string]string{".devcontainer/compose.yaml": b.String()})
+	runtime.ReadMemStats(&after)
+	require.NotEmpty(t, problems)
+	assert.Equal(t, definition.Error, problems[0].Severity)
+	t.Logf("%d bytes were read in %v with %d kB", b.Len(), time.Since(begun), (after.TotalAlloc-before.TotalAlloc)>>10)
+}
+
+func FuzzLoad(f *testing.F) {
+	f.Add("services:\n  a:\n    image: x:${TAG:-1}\n    depends_on: { b: { condition: service_healthy } }\n  b: { build: . }\n")
+	f.Add("a: &a [1]\nservices: { a: { image: x, x-b: *a } }")
+	f.Add("include: [other.yaml]\n")
+	f.Add("services: { a: { extends: { file: other.yaml, service: b } } }")
+	f.Fuzz(func(t *testing.T, text string) {
+		p, problems := load(t, map[string]string{".devcontainer/compose.yaml": text, ".devcontainer/other.yaml": "services: { b: { image: y } }"})
+		if p == nil {
+			require.NotEmpty(t, problems, "a refusal says why")
+			return
+		}
+		p.facts()
+	})
+}
