@@ -12,61 +12,63 @@ const (
 )
 
 // property is one property of the standard: its name, for which kinds it counts, how its
-// value is checked, and whether Domicile carries it out.
+// value is checked, and how Domicile carries it out.
 type property struct {
 	name    string
 	kinds   kinds
 	check   func(c *checker, v *Value, path string)
-	pending bool // read and checked, not carried out yet: the report says so
+	how     string // in words, for docs/definition.md
+	refused string // what policy may refuse
+	pending bool   // read and checked, not carried out yet: the report says so
 }
 
 // properties is the standard's list, in its order.
 var properties = []property{
-	{name: "$schema", kinds: forAny, check: (*checker).text},
-	{name: "name", kinds: forAny, check: (*checker).text},
-	{name: "features", kinds: forAny, check: (*checker).features},
-	{name: "overrideFeatureInstallOrder", kinds: forAny, check: (*checker).texts},
-	{name: "forwardPorts", kinds: forAny, check: (*checker).forwardPorts},
-	{name: "portsAttributes", kinds: forAny, check: (*checker).portsAttributes},
-	{name: "otherPortsAttributes", kinds: forAny, check: (*checker).portAttributes},
-	{name: "containerEnv", kinds: forAny, check: (*checker).variables},
-	{name: "remoteEnv", kinds: forAny, check: (*checker).nullableVariables},
-	{name: "containerUser", kinds: forAny, check: (*checker).text},
-	{name: "remoteUser", kinds: forAny, check: (*checker).text},
-	{name: "updateRemoteUserUID", kinds: forAny, check: (*checker).boolean},
-	{name: "userEnvProbe", kinds: forAny, check: oneOf("none", "loginShell", "loginInteractiveShell", "interactiveShell")},
-	{name: "overrideCommand", kinds: forAny, check: (*checker).boolean},
-	{name: "shutdownAction", kinds: forAny, check: oneOf("none", "stopContainer", "stopCompose")},
-	{name: "init", kinds: forAny, check: (*checker).boolean},
-	{name: "privileged", kinds: forAny, check: (*checker).boolean, pending: true},
-	{name: "capAdd", kinds: forAny, check: (*checker).texts, pending: true},
-	{name: "securityOpt", kinds: forAny, check: (*checker).texts, pending: true},
-	{name: "mounts", kinds: forAny, check: (*checker).mounts, pending: true},
-	{name: "customizations", kinds: forAny, check: (*checker).customizations},
-	{name: "secrets", kinds: forAny, check: (*checker).secrets, pending: true},
-	{name: "hostRequirements", kinds: forAny, check: (*checker).hostRequirements},
-	{name: "initializeCommand", kinds: forAny, check: (*checker).command, pending: true},
-	{name: "onCreateCommand", kinds: forAny, check: (*checker).command},
-	{name: "updateContentCommand", kinds: forAny, check: (*checker).command},
-	{name: "postCreateCommand", kinds: forAny, check: (*checker).command},
-	{name: "postStartCommand", kinds: forAny, check: (*checker).command},
-	{name: "postAttachCommand", kinds: forAny, check: (*checker).command, pending: true},
-	{name: "waitFor", kinds: forAny, check: oneOf("initializeCommand", "onCreateCommand", "updateContentCommand", "postCreateCommand", "postStartCommand")},
+	{name: "$schema", kinds: forAny, check: (*checker).text, how: "for editors; no effect"},
+	{name: "name", kinds: forAny, check: (*checker).text, how: "shown with the workspace"},
+	{name: "features", kinds: forAny, check: (*checker).features, how: "one image layer each, in the standard's order"},
+	{name: "overrideFeatureInstallOrder", kinds: forAny, check: (*checker).texts, how: "priorities in the order of installation"},
+	{name: "forwardPorts", kinds: forAny, check: (*checker).forwardPorts, how: "offered with their labels; `service:port` reaches the service"},
+	{name: "portsAttributes", kinds: forAny, check: (*checker).portsAttributes, how: "label and protocol are shown with the port; the rest is given to clients"},
+	{name: "otherPortsAttributes", kinds: forAny, check: (*checker).portAttributes, how: "for ports without their own entry"},
+	{name: "containerEnv", kinds: forAny, check: (*checker).variables, how: "set when the container is made"},
+	{name: "remoteEnv", kinds: forAny, check: (*checker).nullableVariables, how: "set for every program that runs for the person; null unsets"},
+	{name: "containerUser", kinds: forAny, check: (*checker).text, how: "who the container runs as"},
+	{name: "remoteUser", kinds: forAny, check: (*checker).text, how: "who the person's programs run as; `HOME` follows"},
+	{name: "updateRemoteUserUID", kinds: forAny, check: (*checker).boolean, how: "counts where a folder of the host is mounted; the source's volume belongs to the user anyway"},
+	{name: "userEnvProbe", kinds: forAny, check: oneOf("none", "loginShell", "loginInteractiveShell", "interactiveShell"), how: "the user's shell is asked once per start"},
+	{name: "overrideCommand", kinds: forAny, check: (*checker).boolean, how: "true: the agent is the first process; false: the image's own command"},
+	{name: "shutdownAction", kinds: forAny, check: oneOf("none", "stopContainer", "stopCompose"), how: "what a stop stops; `none` keeps services running"},
+	{name: "init", kinds: forAny, check: (*checker).boolean, how: "an init process reaps children"},
+	{name: "privileged", kinds: forAny, check: (*checker).boolean, pending: true, how: "given to the container", refused: "only where policy allows"},
+	{name: "capAdd", kinds: forAny, check: (*checker).texts, pending: true, how: "given to the container", refused: "all but harmless capabilities"},
+	{name: "securityOpt", kinds: forAny, check: (*checker).texts, pending: true, how: "given to the container", refused: "all but harmless options"},
+	{name: "mounts", kinds: forAny, check: (*checker).mounts, pending: true, how: "volumes, tmpfs; volumes belong to the workspace or, by their name, to the account", refused: "host folders"},
+	{name: "customizations", kinds: forAny, check: (*checker).customizations, how: "`domicile` is described below; those of other tools are kept"},
+	{name: "secrets", kinds: forAny, check: (*checker).secrets, pending: true, how: "shown; asked for when the workspace is made"},
+	{name: "hostRequirements", kinds: forAny, check: (*checker).hostRequirements, how: "checked against the site before anything is made"},
+	{name: "initializeCommand", kinds: forAny, check: (*checker).command, pending: true, how: "run on the service's host", refused: "always, unless an administrator allows host commands"},
+	{name: "onCreateCommand", kinds: forAny, check: (*checker).command, how: "once, when the container is made"},
+	{name: "updateContentCommand", kinds: forAny, check: (*checker).command, how: "when the container is made and when the content changed"},
+	{name: "postCreateCommand", kinds: forAny, check: (*checker).command, how: "once, after the container was given to its owner"},
+	{name: "postStartCommand", kinds: forAny, check: (*checker).command, how: "at each start"},
+	{name: "postAttachCommand", kinds: forAny, check: (*checker).command, pending: true, how: "at each first connection"},
+	{name: "waitFor", kinds: forAny, check: oneOf("initializeCommand", "onCreateCommand", "updateContentCommand", "postCreateCommand", "postStartCommand"), how: "the ways in open after it; later stages go on"},
 
-	{name: "image", kinds: forImage, check: (*checker).text},
+	{name: "image", kinds: forImage, check: (*checker).text, how: "pulled where it is not there"},
 
-	{name: "build", kinds: forDockerfile, check: (*checker).build, pending: true},
-	{name: "dockerFile", kinds: forDockerfile, check: (*checker).repositoryPath, pending: true},
-	{name: "context", kinds: forDockerfile, check: (*checker).repositoryPath, pending: true},
+	{name: "build", kinds: forDockerfile, check: (*checker).build, pending: true, how: "built with BuildKit", refused: "options without an equivalent"},
+	{name: "dockerFile", kinds: forDockerfile, check: (*checker).repositoryPath, pending: true, how: "older spelling of `build.dockerfile`"},
+	{name: "context", kinds: forDockerfile, check: (*checker).repositoryPath, pending: true, how: "older spelling of `build.context`"},
 
-	{name: "appPort", kinds: forContainers, check: (*checker).appPort, pending: true},
-	{name: "workspaceMount", kinds: forContainers, check: (*checker).workspaceMount},
-	{name: "workspaceFolder", kinds: forAny, check: (*checker).text},
-	{name: "runArgs", kinds: forContainers, check: (*checker).texts, pending: true},
+	{name: "appPort", kinds: forContainers, check: (*checker).appPort, pending: true, how: "forwarded like forwardPorts; nothing is published on the host"},
+	{name: "workspaceMount", kinds: forContainers, check: (*checker).workspaceMount, how: "where the source's volume is mounted", refused: "anything but the source"},
+	{name: "workspaceFolder", kinds: forAny, check: (*checker).text, how: "where programs start"},
+	{name: "runArgs", kinds: forContainers, check: (*checker).texts, pending: true, how: "mapped one by one to engine settings", refused: "what has no equivalent, by name, and what reaches for the host"},
 
-	{name: "dockerComposeFile", kinds: forCompose, check: (*checker).repositoryPaths, pending: true},
-	{name: "service", kinds: forCompose, check: (*checker).text, pending: true},
-	{name: "runServices", kinds: forCompose, check: (*checker).texts, pending: true},
+	{name: "dockerComposeFile", kinds: forCompose, check: (*checker).repositoryPaths, pending: true, how: "services are made on the engine by Domicile", refused: "what reaches for the host"},
+	{name: "service", kinds: forCompose, check: (*checker).text, pending: true, how: "the service that is the workspace"},
+	{name: "runServices", kinds: forCompose, check: (*checker).texts, pending: true, how: "which services run; what they depend on runs too"},
 }
 
 // Lifecycle is the list of the stages that run inside the container, in order
