@@ -34,6 +34,17 @@ func (r *Report) readDigest(name, digest string) {
 	r.inputs[name] = digest
 }
 
+// InputDigest is the digest of what goes into a build: its Dockerfile and its context.
+func (r *Report) InputDigest(b *Build) string {
+	part := inputs{}
+	for _, name := range []string{b.Dockerfile, contextName(b)} {
+		part[name] = r.inputs[name]
+	}
+	return part.digest()
+}
+
+func contextName(b *Build) string { return "context " + b.Context + " of " + b.Dockerfile }
+
 func (in inputs) digest() string {
 	names := make([]string, 0, len(in))
 	for name := range in {

@@ -183,7 +183,7 @@ func (r *Report) readBuild(c *checker, files fs.FS, b *Build, place int, at stri
 		c.add(Error, "bad-context", place, at, "cannot read the build's context %s: %v", b.Context, err)
 		return d
 	}
-	r.readDigest("context "+b.Context+" of "+b.Dockerfile, digest)
+	r.readDigest(contextName(b), digest)
 	return d
 }
 

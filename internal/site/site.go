@@ -9,10 +9,12 @@ package site
 
 import (
 	"context"
+	"io/fs"
 	"net"
 	"time"
 
 	"domicile/internal/plan"
+	"domicile/internal/recipe"
 )
 
 // Kind is a kind of place.
@@ -35,6 +37,8 @@ type Site interface {
 	Examine(ctx context.Context) (Facts, error)
 	// EnsureImage brings an image to the place unless it is there, and tells how it goes.
 	EnsureImage(ctx context.Context, reference string, progress func(line string)) (Image, error)
+	// EnsureBuilt builds an image at the place unless it is there, and tells how it goes.
+	EnsureBuilt(ctx context.Context, b Build, progress func(line string)) (Image, error)
 	// EnsureVolume makes the volume that holds the workspace's source, unless it is there,
 	// and tells whether it was made.
 	EnsureVolume(ctx context.Context, workspace string) (made bool, err error)
@@ -70,6 +74,15 @@ type Instance struct {
 	Running   bool
 	Digest    string // of the container it was made from
 	ExitCode  int    // of the last end, where it does not run
+}
+
+// Build is an image to build and what it is built from.
+type Build struct {
+	Recipe *recipe.Recipe
+	// Source is the folder of the service's host with the repository's files.
+	Source string
+	// Features are the files of the recipe's layers, in their order.
+	Features []fs.FS
 }
 
 // Image is an image as a site has it.

@@ -56,6 +56,7 @@ export const api = {
   addKey: (publicKey: string) => answer(client.POST("/keys", { body: { publicKey } })),
   removeKey: (id: number) => answer(client.DELETE("/keys/{id}", { params: { path: { id } } })),
   sites: () => answer(client.GET("/sites")),
+  draft: (body: components["schemas"]["CheckRequest"]) => answer(client.POST("/draft", { body })),
   check: (body: components["schemas"]["CheckRequest"]) => answer(client.POST("/check", { body })),
   workspaces: () => answer(client.GET("/workspaces")),
   workspace: (name: string) => answer(client.GET("/workspaces/{name}", named(name))),

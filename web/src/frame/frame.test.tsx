@@ -5,7 +5,6 @@ import { ago, seconds } from "./time";
 import { State } from "./state";
 import { TroubleNote } from "./trouble";
 import { matches } from "../workspaces/workspaces";
-import { rows } from "../new/report";
 
 afterEach(cleanup);
 
@@ -38,17 +37,5 @@ describe("the filter of workspaces", () => {
     expect(matches(w, "")).toBe(true);
     expect(matches(w, "READY quay")).toBe(true);
     expect(matches(w, "quay stopped")).toBe(false);
-  });
-});
-
-describe("a definition in words", () => {
-  it("has ports with labels and commands in all their forms", () => {
-    const effective = { image: "base:12", forwardPorts: [8080, "db:5432"], portsAttributes: { "8080": { label: "Board" } }, postCreateCommand: [{ command: { a: "one", b: ["two", "3"] } }] };
-    expect(rows({ effective, problems: [], floating: [] })).toEqual([
-      ["made from", "base:12"],
-      ["port 8080", "Board"],
-      ["port db:5432", "forwarded"],
-      ["postCreateCommand", "a: one; b: two 3"],
-    ]);
   });
 });

@@ -1,9 +1,10 @@
 import { Fragment } from "react";
-import { rows, type Report, type ReportProblem } from "./report";
+import type { Report, ReportProblem } from "./report";
 
 /** What a definition makes, its text with the problems at their lines, and what floats. */
 export function Definition({ report, text, onChoose }: { report: Report; text: string; onChoose: (file: string) => void }) {
   const general = report.problems.filter((p) => !p.line);
+  const elsewhere = report.problems.filter((p) => p.line && p.file !== report.file);
   const several = general.find((p) => p.code === "several-definitions");
   return (
     <div className="flex flex-col gap-6">
@@ -12,19 +13,36 @@ export function Definition({ report, text, onChoose }: { report: Report; text: s
       ))}
       {several && <Choices message={several.message} onChoose={onChoose} />}
       <dl className="grid grid-cols-[auto_minmax(0,1fr)] gap-x-4 gap-y-1">
-        {rows(report).map(([name, value], i) => (
+        {report.makes.map((fact, i) => (
           <Fragment key={i}>
-            <dt className="quiet">{name}</dt>
-            <dd className="break-words">{value}</dd>
+            <dt className="quiet">{fact.what === report.makes[i - 1]?.what ? "" : fact.what}</dt>
+            <dd className="break-words">
+              {fact.text} {fact.from && <span className="quiet text-sm">{fact.from}</span>}
+            </dd>
           </Fragment>
         ))}
       </dl>
+      {elsewhere.map((p, i) => (
+        <div key={i}>
+          <p className="quiet text-sm">
+            {p.file}:{p.line}
+          </p>
+          {p.excerpt && <pre className="overflow-x-auto bg-base-200 px-3 py-1 text-sm">{p.excerpt}</pre>}
+          <Problem problem={p} />
+        </div>
+      ))}
       {text && <Text report={report} text={text} />}
       {report.floating.length > 0 && (
-        <p className="text-sm">
-          <span className="font-semibold">Not pinned: </span>
-          {report.floating.map((f) => `${f.kind} ${f.reference}`).join(", ")}. <span className="quiet">{report.floating[0]?.why}.</span>
-        </p>
+        <section aria-label="Not pinned">
+          <p className="font-semibold">Not pinned</p>
+          <ul className="text-sm">
+            {report.floating.map((f) => (
+              <li key={f.kind + f.reference}>
+                {f.kind} <span className="break-all">{f.reference}</span> <span className="quiet">{f.why}</span>
+              </li>
+            ))}
+          </ul>
+        </section>
       )}
     </div>
   );
@@ -72,7 +90,7 @@ function Text({ report, text }: { report: Report; text: string }) {
 }
 
 function Problem({ problem: p }: { problem: ReportProblem }) {
-  const line = p.severity === "error" ? "border-error" : "border-warning";
+  const line = p.severity === "error" ? "border-error" : p.severity === "warning" ? "border-warning" : "border-base-300";
   return (
     <p className={`border-l-4 ${line} bg-base-100 px-3 py-1`}>
       <span className="font-semibold">{p.severity}</span>

@@ -5,6 +5,7 @@ import { api } from "../api/client";
 import { AsCommand } from "../frame/copy";
 import { TroubleNote } from "../frame/trouble";
 import { Definition } from "./definition";
+import { Draft } from "./draft";
 import type { Report } from "./report";
 
 /** Three questions, left to right: from where, what it says, where. */
@@ -46,7 +47,13 @@ export function New() {
         <h2 id="says" className="mb-4 text-xl font-semibold">
           What it says
         </h2>
-        {report && check.data ? <Definition report={report} text={check.data.text} onChoose={choose} /> : <p className="quiet">The definition will stand here, with what it makes and what is wrong with it.</p>}
+        {report?.problems.some((p) => p.code === "no-definition" && !p.file) ? (
+          <Draft source={source.trim()} at={ref.trim()} />
+        ) : report && check.data ? (
+          <Definition report={report} text={check.data.text} onChoose={choose} />
+        ) : (
+          <p className="quiet">The definition will stand here, with what it makes and what is wrong with it.</p>
+        )}
       </section>
       <section className="inked lg:border-l lg:pl-8" aria-labelledby="place">
         <h2 id="place" className="mb-4 text-xl font-semibold">

@@ -1,0 +1,319 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+
+	"github.com/distribution/reference"
+	"github.com/moby/buildkit/client"
+	"github.com/moby/buildkit/client/llb"
+	"github.com/moby/buildkit/client/llb/sourceresolver"
+	"github.com/moby/buildkit/exporter/containerimage/exptypes"
+	"github.com/moby/buildkit/frontend/dockerfile/dockerfile2llb"
+	"github.com/moby/buildkit/frontend/dockerui"
+	gateway "github.com/moby/buildkit/frontend/gateway/client"
+	"github.com/moby/buildkit/session"
+	"github.com/moby/buildkit/session/auth/authprovider"
+	"github.com/moby/buildkit/solver/pb"
+	dockerspec "github.com/moby/docker-image-spec/specs-go/v1"
+	"github.com/moby/patternmatcher/ignorefile"
+	"github.com/opencontainers/go-digest"
+	ocispecs "github.com/opencontainers/image-spec/specs-go/v1"
+	"github.com/tonistiigi/fsutil"
+
+	"domicile/internal/archive"
+	"domicile/internal/fault"
+	"domicile/internal/recipe"
+	"domicile/internal/site"
+)
+
+// EnsureBuilt builds an image through the engine's BuildKit unless it is there. Images are
+// named by the digest of their recipe, so that whoever needs the same finds it.
+func (s *Site) EnsureBuilt(ctx context.Context, b site.Build, progress func(string)) (site.Image, error) {
+	tag := b.Recipe.Tag()
+	found, err := s.inspectImage(ctx, tag)
+	if err == nil || !isNotFound(err) {
+		return found, s.explain(err, "look for the image "+tag)
+	}
+	if err := s.build(ctx, b, progress); err != nil {
+		return site.Image{}, err
+	}
+	found, err = s.inspectImage(ctx, tag)
+	found.Fetched = true
+	return found, s.explain(err, "look at the image "+tag)
+}
+
+// builder is one build.
+type builder struct {
+	site.Build
+	s        *Site
+	progress func(string)
+	caps     gateway.BuildOpts
+	mounts   map[string]fsutil.FS
+}
+
+func (s *Site) build(ctx context.Context, b site.Build, progress func(string)) error {
+	c, err := client.New(ctx, "", client.WithContextDialer(func(ctx context.Context, _ string) (net.Conn, error) {
+		return s.api.DialHijack(ctx, "/grpc", "h2c", nil)
+	}), client.WithSessionDialer(func(ctx context.Context, proto string, meta map[string][]string) (net.Conn, error) {
+		return s.api.DialHijack(ctx, "/session", proto, meta)
+	}))
+	if err != nil {
+		return s.explain(err, "reach the engine's image builder")
+	}
+	defer c.Close()
+	w := &builder{Build: b, s: s, progress: progress, mounts: map[string]fsutil.FS{}}
+	folder, err := os.MkdirTemp("", "domicile-build-")
+	if err != nil {
+		return fmt.Errorf("make a folder for the build: %w", err)
+	}
+	defer os.RemoveAll(folder)
+	if err := w.mountFeatures(ctx, folder); err != nil {
+		return err
+	}
+	if err := w.mountContext(); err != nil {
+		return err
+	}
+	status, told := make(chan *client.SolveStatus), make(chan *buildLog)
+	go func() { told <- followBuild(status, progress) }()
+	_, err = c.Build(ctx, client.SolveOpt{LocalMounts: w.mounts, Session: []session.Attachable{authprovider.NewDockerAuthProvider(authprovider.DockerAuthProviderConfig{})},
+		Exports: []client.ExportEntry{{Type: "moby", Attrs: map[string]string{"name": b.Recipe.Tag()}}}}, "domicile", w.solve, status)
+	log := <-told
+	return w.explain(err, log)
+}
+
+// mountFeatures lays the features' files out where the builder can read them.
+func (w *builder) mountFeatures(ctx context.Context, folder string) error {
+	for i, files := range w.Features {
+		to := filepath.Join(folder, fmt.Sprint(i))
+		if err := copyTree(ctx, files, to); err != nil {
+			return fmt.Errorf("lay out the feature %s: %w", w.Recipe.Layers[i].Reference, err)
+		}
+		mounted, err := fsutil.NewFS(to)
+		if err != nil {
+			return fmt.Errorf("open the feature's files: %w", err)
+		}
+		w.mounts[featureMount(i)] = mounted
+	}
+	return nil
+}
+
+func featureMount(i int) string { return fmt.Sprintf("feature-%d", i) }
+
+// copyTree copies a folder by way of an archive, which refuses what leads out.
+func copyTree(ctx context.Context, files fs.FS, to string) error {
+	if err := os.Mkdir(to, 0o755); err != nil {
+		return err
+	}
+	root, err := os.OpenRoot(to)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	r, out, err := os.Pipe()
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	go func() {
+		_ = archive.Pack(out, files) // an archive that breaks off is told by its reader
+		out.Close()
+	}()
+	return archive.Unpack(ctx, r, root, archive.Usual)
+}
+
+// mountContext opens the build's context as its ignore file leaves it.
+func (w *builder) mountContext() error {
+	d := w.Recipe.Dockerfile
+	if d == nil {
+		return nil
+	}
+	root, err := os.OpenRoot(w.Source)
+	if err != nil {
+		return fmt.Errorf("open the source: %w", err)
+	}
+	defer root.Close()
+	patterns := []string{".git"}
+	for _, name := range []string{d.Path + ".dockerignore", filepath.Join(d.Context, ".dockerignore")} {
+		f, err := root.Open(name)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return fmt.Errorf("read %s: %w", name, err)
+		}
+		more, err := ignorefile.ReadAll(f)
+		f.Close()
+		if err != nil {
+			return fmt.Errorf("read %s: %w", name, err)
+		}
+		patterns = append(patterns, more...)
+		break
+	}
+	// The folder itself may not be a link that leads out: opening it inside the root tells.
+	sub, err := root.OpenRoot(d.Context)
+	if err != nil {
+		return fmt.Errorf("open the build's context: %w", err)
+	}
+	sub.Close()
+	all, err := fsutil.NewFS(filepath.Join(w.Source, d.Context))
+	if err != nil {
+		return fmt.Errorf("open the build's context: %w", err)
+	}
+	left, err := fsutil.NewFilterFS(all, &fsutil.FilterOpt{ExcludePatterns: patterns})
+	if err != nil {
+		return fmt.Errorf("read the ignore file: %w", err)
+	}
+	w.mounts[dockerui.DefaultLocalNameContext] = left
+	return nil
+}
+
+// solve turns the recipe into BuildKit's own steps, on our side: the engine's part may be
+// years older than the Dockerfile's syntax.
+func (w *builder) solve(ctx context.Context, c gateway.Client) (*gateway.Result, error) {
+	w.caps = c.BuildOpts()
+	state, image, err := w.base(ctx)
+	if err != nil {
+		return nil, err
+	}
+	state = w.layers(state, image)
+	def, err := state.Marshal(ctx, llb.Platform(platform()), llb.WithCaps(w.caps.LLBCaps))
+	if err != nil {
+		return nil, fmt.Errorf("write the build's steps: %w", err)
+	}
+	r, err := c.Solve(ctx, gateway.SolveRequest{Definition: def.ToPB()})
+	if err != nil {
+		return nil, err
+	}
+	label, err := recipe.Label(image.Config.Labels[recipe.MetadataLabel], w.Recipe.Metadata)
+	if err != nil {
+		return nil, err
+	}
+	if image.Config.Labels == nil {
+		image.Config.Labels = map[string]string{}
+	}
+	image.Config.Labels[recipe.MetadataLabel] = label
+	image.Config.Labels["domicile.image"] = w.Recipe.Digest
+	config, err := json.Marshal(image)
+	if err != nil {
+		return nil, err
+	}
+	r.AddMeta(exptypes.ExporterImageConfigKey, config)
+	return r, nil
+}
+
+func platform() ocispecs.Platform {
+	return ocispecs.Platform{OS: "linux", Architecture: runtime.GOARCH}
+}
+
+func (w *builder) base(ctx context.Context) (llb.State, *dockerspec.DockerOCIImage, error) {
+	d := w.Recipe.Dockerfile
+	if d == nil {
+		ref, _, config, err := w.ResolveImageConfig(ctx, w.Recipe.Base, sourceresolver.Opt{})
+		if err != nil {
+			return llb.State{}, nil, err
+		}
+		image := &dockerspec.DockerOCIImage{}
+		if err := json.Unmarshal(config, image); err != nil {
+			return llb.State{}, nil, fmt.Errorf("read the configuration of %s: %w", w.Recipe.Base, err)
+		}
+		state, err := llb.Image(ref, llb.ResolveModePreferLocal).WithImageConfig(config)
+		return state, image, err
+	}
+	root, err := os.OpenRoot(w.Source)
+	if err != nil {
+		return llb.State{}, nil, fmt.Errorf("open the source: %w", err)
+	}
+	defer root.Close()
+	text, err := root.ReadFile(d.Path)
+	if err != nil {
+		return llb.State{}, nil, fmt.Errorf("read the Dockerfile: %w", err)
+	}
+	o := dockerfile2llb.ConvertOpt{MetaResolver: w, LLBCaps: &w.caps.LLBCaps, TargetPlatform: new(platform()),
+		Config: dockerui.Config{BuildArgs: d.Args, Target: d.Target, Labels: d.Labels, ImageResolveMode: llb.ResolveModePreferLocal, BuildPlatforms: []ocispecs.Platform{platform()}}}
+	if d.NoNetwork {
+		o.NetworkMode = pb.NetMode_NONE
+	}
+	for _, h := range d.Hosts {
+		if name, address, found := strings.Cut(h, ":"); found {
+			o.ExtraHosts = append(o.ExtraHosts, llb.HostIP{Host: name, IP: net.ParseIP(address)})
+		}
+	}
+	r, err := dockerfile2llb.Dockerfile2LLB(ctx, text, o)
+	if err != nil {
+		return llb.State{}, nil, fault.Wrap(err, "bad-dockerfile", "correct "+d.Path, "the Dockerfile %s cannot be built", d.Path)
+	}
+	return r.State, r.Image, nil
+}
+
+// layers puts one layer for each feature on top.
+func (w *builder) layers(state llb.State, image *dockerspec.DockerOCIImage) llb.State {
+	env := map[string]string{}
+	for _, v := range image.Config.Env {
+		name, value, _ := strings.Cut(v, "=")
+		env[name] = value
+	}
+	for i, l := range w.Recipe.Layers {
+		for _, v := range l.Env {
+			value := recipe.Expand(v.Value, env)
+			env[v.Name] = value
+			image.Config.Env = setEnv(image.Config.Env, v.Name, value)
+			state = state.AddEnv(v.Name, value)
+		}
+		files := llb.Local(featureMount(i), llb.SharedKeyHint(l.Digest), llb.WithCustomName("read the feature "+l.Title))
+		state = state.Run(llb.Args([]string{"/bin/sh", "-c", w.Recipe.Script(l, image.Config.User)}), llb.User("root"), llb.Dir("/tmp/domicile-feature"),
+			llb.AddMount("/tmp/domicile-feature", files), llb.WithCustomName("install the feature "+l.Title)).Root()
+	}
+	return state
+}
+
+func setEnv(list []string, name, value string) []string {
+	for i, v := range list {
+		if strings.HasPrefix(v, name+"=") {
+			list[i] = name + "=" + value
+			return list
+		}
+	}
+	return append(list, name+"="+value)
+}
+
+// ResolveImageConfig brings an image to the engine, pinned where a lock says so, and gives
+// its configuration: BuildKit then uses the engine's own copy.
+func (w *builder) ResolveImageConfig(ctx context.Context, ref string, _ sourceresolver.Opt) (string, digest.Digest, []byte, error) {
+	asked := ref
+	for written, pinned := range w.Recipe.Pins {
+		if sameImage(written, ref) {
+			asked = pinned
+		}
+	}
+	if _, err := w.s.EnsureImage(ctx, asked, w.progress); err != nil {
+		return "", "", nil, err
+	}
+	i, err := w.s.api.ImageInspect(ctx, asked)
+	if err != nil {
+		return "", "", nil, w.s.explain(err, "look at the image "+asked)
+	}
+	image := dockerspec.DockerOCIImage{Image: ocispecs.Image{Platform: ocispecs.Platform{OS: i.Os, Architecture: i.Architecture}, RootFS: ocispecs.RootFS{Type: i.RootFS.Type}}}
+	for _, l := range i.RootFS.Layers {
+		image.RootFS.DiffIDs = append(image.RootFS.DiffIDs, digest.Digest(l))
+	}
+	if i.Config != nil {
+		image.Config = *i.Config
+	}
+	config, err := json.Marshal(image)
+	return asked, "", config, err
+}
+
+func sameImage(a, b string) bool {
+	x, errX := reference.ParseNormalizedNamed(a)
+	y, errY := reference.ParseNormalizedNamed(b)
+	return errX == nil && errY == nil && reference.TagNameOnly(x).String() == reference.TagNameOnly(y).String()
+}
