@@ -21,38 +21,43 @@ var runCommand = command{
 			if len(args) == 1 {
 				return wrongUse("COMMAND is missing")
 			}
-			c, err := service()
-			if err != nil {
-				return err
-			}
-			conn, err := c.SSH(ctx, args[0])
-			if err != nil {
-				return err
-			}
-			defer conn.Close()
-			stop := context.AfterFunc(ctx, func() { conn.Close() })
-			defer stop()
-			session, err := conn.NewSession()
-			if err != nil {
-				return fmt.Errorf("open a session in %s: %w", args[0], err)
-			}
-			defer session.Close()
-			session.Stdin, session.Stdout, session.Stderr = t.in, t.out, t.err
-			err = session.Run(quote(args[1:]))
-			var exit *ssh.ExitError
-			if errors.As(err, &exit) {
-				if exit.Signal() != "" {
-					fmt.Fprintf(t.err, "domicile: the command was ended by signal %s\n", exit.Signal())
-					return exitStatus(endedBySignal)
-				}
-				return exitStatus(exit.ExitStatus())
-			}
-			if err != nil {
-				return fmt.Errorf("the connection to %s broke before the command ended; it may go on: %w", args[0], err)
-			}
-			return nil
+			return runIn(ctx, t, args[0], quote(args[1:]))
 		}
 	},
+}
+
+// runIn runs a shell's line in a workspace and passes its exit status on.
+func runIn(ctx context.Context, t *terminal, name, line string) error {
+	c, err := service()
+	if err != nil {
+		return err
+	}
+	conn, err := c.SSH(ctx, name)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	stop := context.AfterFunc(ctx, func() { conn.Close() })
+	defer stop()
+	session, err := conn.NewSession()
+	if err != nil {
+		return fmt.Errorf("open a session in %s: %w", name, err)
+	}
+	defer session.Close()
+	session.Stdin, session.Stdout, session.Stderr = t.in, t.out, t.err
+	err = session.Run(line)
+	var exit *ssh.ExitError
+	if errors.As(err, &exit) {
+		if exit.Signal() != "" {
+			fmt.Fprintf(t.err, "domicile: the command was ended by signal %s\n", exit.Signal())
+			return exitStatus(endedBySignal)
+		}
+		return exitStatus(exit.ExitStatus())
+	}
+	if err != nil {
+		return fmt.Errorf("the connection to %s broke before the command ended; it may go on: %w", name, err)
+	}
+	return nil
 }
 
 // endedBySignal is the exit status for a command that a signal ended; which one is said in words.

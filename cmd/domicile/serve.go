@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -22,6 +23,7 @@ import (
 	"domicile/internal/credential"
 	"domicile/internal/fault"
 	"domicile/internal/gateway"
+	"domicile/internal/plan"
 	"domicile/internal/records"
 	runs "domicile/internal/run"
 	"domicile/internal/site"
@@ -32,9 +34,9 @@ import (
 
 // settings are the service's. Each is a flag, or a variable DOMICILE_ and its name.
 type settings struct {
-	http, ssh, database, data, engine, agent, folders, address, templates string
-	workers, tries                                                        int
-	verbose                                                               bool
+	http, ssh, database, data, engine, agent, folders, address, templates, allow string
+	workers, tries                                                               int
+	verbose                                                                      bool
 }
 
 var serveCommand = command{
@@ -58,6 +60,7 @@ var serveCommand = command{
 		text(&s.agent, "agent", besideMe("domicile-agent"), "the agent's binary")
 		text(&s.folders, "source-folders", "", "folders of this host that may be used as sources, with commas between")
 		text(&s.templates, "templates", "", "namespaces of registries that hold the team's templates, with commas between")
+		text(&s.allow, "allow", "", "what definitions may ask of the host, with commas between: "+strings.Join(plan.Allowances, ", "))
 		f.IntVar(&s.workers, "workers", 8, "how many runs are carried out at a time")
 		f.IntVar(&s.tries, "tries", 7, "how often a step is tried whose fault may pass, such as a registry that does not answer")
 		f.BoolVar(&s.verbose, "verbose", false, "log more")
@@ -177,8 +180,14 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 	}
 	registries := &api.Registries{Store: a.store, Seal: seal}
 	artifacts := &artifact.Store{Folder: filepath.Join(data, "artifacts"), Keychain: authn.NewMultiKeychain(registries, authn.DefaultKeychain)}
+	policy := plan.Policy(split(s.allow))
+	for _, a := range policy {
+		if !slices.Contains(plan.Allowances, a) {
+			return wrongUse("-allow does not know %q; it knows %s", a, strings.Join(plan.Allowances, ", "))
+		}
+	}
 	const here = "this-host"
-	a.runner, err = runs.New(ctx, runs.Options{Store: a.store, Sites: map[string]site.Site{here: local}, Source: fetcher, Artifacts: artifacts, Log: log, Workers: s.workers, Tries: s.tries})
+	a.runner, err = runs.New(ctx, runs.Options{Store: a.store, Sites: map[string]site.Site{here: local}, Source: fetcher, Artifacts: artifacts, Policy: policy, Log: log, Workers: s.workers, Tries: s.tries})
 	if err != nil {
 		return err
 	}

@@ -16,6 +16,27 @@ import (
 	"github.com/oapi-codegen/runtime"
 )
 
+// Defines values for BesideServiceHealth.
+const (
+	BesideServiceHealthHealthy   BesideServiceHealth = "healthy"
+	BesideServiceHealthStarting  BesideServiceHealth = "starting"
+	BesideServiceHealthUnhealthy BesideServiceHealth = "unhealthy"
+)
+
+// Valid indicates whether the value is a known member of the BesideServiceHealth enum.
+func (e BesideServiceHealth) Valid() bool {
+	switch e {
+	case BesideServiceHealthHealthy:
+		return true
+	case BesideServiceHealthStarting:
+		return true
+	case BesideServiceHealthUnhealthy:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DraftSeenSure.
 const (
 	DraftSeenSureCertain  DraftSeenSure = "certain"
@@ -61,6 +82,7 @@ func (e DraftWaySure) Valid() bool {
 // Defines values for RunKind.
 const (
 	Provision RunKind = "provision"
+	Rebuild   RunKind = "rebuild"
 	Remove    RunKind = "remove"
 	Start     RunKind = "start"
 	Stop      RunKind = "stop"
@@ -70,6 +92,8 @@ const (
 func (e RunKind) Valid() bool {
 	switch e {
 	case Provision:
+		return true
+	case Rebuild:
 		return true
 	case Remove:
 		return true
@@ -206,6 +230,18 @@ type Account struct {
 	Name  string `json:"name"`
 }
 
+// BesideService A service beside a workspace.
+type BesideService struct {
+	ExitCode *int                 `json:"exitCode,omitempty"`
+	Health   *BesideServiceHealth `json:"health,omitempty"`
+	Image    string               `json:"image"`
+	Name     string               `json:"name"`
+	Running  bool                 `json:"running"`
+}
+
+// BesideServiceHealth defines model for BesideService.Health.
+type BesideServiceHealth string
+
 // CheckAnswer What was read.
 type CheckAnswer struct {
 	Commit *string `json:"commit,omitempty"`
@@ -228,6 +264,18 @@ type CheckRequest struct {
 
 	// Source A git address or a folder on the service's host.
 	Source string `json:"source"`
+}
+
+// CheckResult The proof of one check.
+type CheckResult struct {
+	At       time.Time `json:"at"`
+	Expected string    `json:"expected"`
+	Found    string    `json:"found"`
+
+	// From What should have brought it.
+	From *string `json:"from,omitempty"`
+	Name string  `json:"name"`
+	Ok   bool    `json:"ok"`
 }
 
 // Credentials Name and password.
@@ -315,6 +363,25 @@ type NewToken struct {
 	Label string `json:"label"`
 }
 
+// PlanAnswer What would be done, without doing it.
+type PlanAnswer struct {
+	Commit *string       `json:"commit,omitempty"`
+	Steps  []PlannedStep `json:"steps"`
+}
+
+// PlannedStep defines model for PlannedStep.
+type PlannedStep struct {
+	Detail *[]string `json:"detail,omitempty"`
+
+	// Millis How long it took the last times.
+	Millis *int64 `json:"millis,omitempty"`
+	Name   string `json:"name"`
+
+	// There Its result is at the site already.
+	There *bool  `json:"there,omitempty"`
+	Title string `json:"title"`
+}
+
 // Port A port that the definition names.
 type Port struct {
 	Label *string `json:"label,omitempty"`
@@ -379,6 +446,11 @@ type RunKind string
 // RunState defines model for Run.State.
 type RunState string
 
+// ServiceLog defines model for ServiceLog.
+type ServiceLog struct {
+	Text string `json:"text"`
+}
+
 // Setup Whether an account exists.
 type Setup struct {
 	Needed bool `json:"needed"`
@@ -423,6 +495,19 @@ type Step struct {
 
 // StepState defines model for Step.State.
 type StepState string
+
+// Task A named command of the definition.
+type Task struct {
+	After *[]string `json:"after,omitempty"`
+
+	// Command In words.
+	Command     string  `json:"command"`
+	Description *string `json:"description,omitempty"`
+	Name        string  `json:"name"`
+
+	// Script What a shell runs for it, with the tasks before it.
+	Script string `json:"script"`
+}
 
 // TemplateEntry defines model for TemplateEntry.
 type TemplateEntry struct {
@@ -477,30 +562,35 @@ type Version struct {
 
 // Workspace A place to work.
 type Workspace struct {
-	Commit   *string   `json:"commit,omitempty"`
-	Created  time.Time `json:"created"`
-	File     *string   `json:"file,omitempty"`
-	Folder   *string   `json:"folder,omitempty"`
-	Id       int64     `json:"id"`
-	Image    *string   `json:"image,omitempty"`
-	LastUsed time.Time `json:"lastUsed"`
-	Name     string    `json:"name"`
-	Ports    []Port    `json:"ports"`
+	Checks   *[]CheckResult `json:"checks,omitempty"`
+	Commit   *string        `json:"commit,omitempty"`
+	Created  time.Time      `json:"created"`
+	File     *string        `json:"file,omitempty"`
+	Folder   *string        `json:"folder,omitempty"`
+	Id       int64          `json:"id"`
+	Image    *string        `json:"image,omitempty"`
+	LastUsed time.Time      `json:"lastUsed"`
+	Name     string         `json:"name"`
+	Ports    []Port         `json:"ports"`
 
 	// Reason Why it is in this state, where there is something to tell.
 	Reason *string `json:"reason,omitempty"`
 	Ref    *string `json:"ref,omitempty"`
 
 	// Run One carrying-out of a plan.
-	Run    *Run   `json:"run,omitempty"`
-	Site   string `json:"site"`
-	Source string `json:"source"`
+	Run *Run `json:"run,omitempty"`
+
+	// Services The services beside it.
+	Services *[]string `json:"services,omitempty"`
+	Site     string    `json:"site"`
+	Source   string    `json:"source"`
 
 	// Ssh The ssh command line.
 	Ssh *string `json:"ssh,omitempty"`
 
 	// State lost: its site has nothing of it any more, or does not answer.
 	State WorkspaceState `json:"state"`
+	Tasks *[]Task        `json:"tasks,omitempty"`
 	User  *string        `json:"user,omitempty"`
 }
 
@@ -543,6 +633,9 @@ type DraftSourceJSONRequestBody = CheckRequest
 // AddKeyJSONRequestBody defines body for AddKey for application/json ContentType.
 type AddKeyJSONRequestBody = NewKey
 
+// PlanSourceJSONRequestBody defines body for PlanSource for application/json ContentType.
+type PlanSourceJSONRequestBody = CheckRequest
+
 // SetRegistryJSONRequestBody defines body for SetRegistry for application/json ContentType.
 type SetRegistryJSONRequestBody = RegistryCredentials
 
@@ -584,6 +677,9 @@ type ServerInterface interface {
 	// RemoveKey Removes an SSH public key. Connections that stand are not cut.
 	// (DELETE /keys/{id})
 	RemoveKey(w http.ResponseWriter, r *http.Request, id ID)
+	// PlanSource Plans a workspace of a source without making anything.
+	// (POST /plan)
+	PlanSource(w http.ResponseWriter, r *http.Request)
 	// ListRegistries The registries that the service has credentials of.
 	// (GET /registries)
 	ListRegistries(w http.ResponseWriter, r *http.Request)
@@ -641,9 +737,24 @@ type ServerInterface interface {
 	// GetWorkspace One workspace.
 	// (GET /workspaces/{name})
 	GetWorkspace(w http.ResponseWriter, r *http.Request, name Name)
+	// CheckWorkspace Proves the checks of a ready workspace now.
+	// (POST /workspaces/{name}/checks)
+	CheckWorkspace(w http.ResponseWriter, r *http.Request, name Name)
+	// RebuildWorkspace Starts a run that brings a workspace to what its definition says now.
+	// (POST /workspaces/{name}/rebuild)
+	RebuildWorkspace(w http.ResponseWriter, r *http.Request, name Name)
 	// ListRuns The runs of a workspace, newest first.
 	// (GET /workspaces/{name}/runs)
 	ListRuns(w http.ResponseWriter, r *http.Request, name Name)
+	// ListServices The services beside a workspace, as they are now.
+	// (GET /workspaces/{name}/services)
+	ListServices(w http.ResponseWriter, r *http.Request, name Name)
+	// GetServiceLog The last lines that a service printed.
+	// (GET /workspaces/{name}/services/{service}/log)
+	GetServiceLog(w http.ResponseWriter, r *http.Request, name Name, service string)
+	// RestartService Stops and starts one service.
+	// (POST /workspaces/{name}/services/{service}/restart)
+	RestartService(w http.ResponseWriter, r *http.Request, name Name, service string)
 	// StartWorkspace Starts the run that starts a stopped workspace.
 	// (POST /workspaces/{name}/start)
 	StartWorkspace(w http.ResponseWriter, r *http.Request, name Name)
@@ -704,6 +815,12 @@ func (_ Unimplemented) AddKey(w http.ResponseWriter, r *http.Request) {
 // RemoveKey Removes an SSH public key. Connections that stand are not cut.
 // (DELETE /keys/{id})
 func (_ Unimplemented) RemoveKey(w http.ResponseWriter, r *http.Request, id ID) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// PlanSource Plans a workspace of a source without making anything.
+// (POST /plan)
+func (_ Unimplemented) PlanSource(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -821,9 +938,39 @@ func (_ Unimplemented) GetWorkspace(w http.ResponseWriter, r *http.Request, name
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// CheckWorkspace Proves the checks of a ready workspace now.
+// (POST /workspaces/{name}/checks)
+func (_ Unimplemented) CheckWorkspace(w http.ResponseWriter, r *http.Request, name Name) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// RebuildWorkspace Starts a run that brings a workspace to what its definition says now.
+// (POST /workspaces/{name}/rebuild)
+func (_ Unimplemented) RebuildWorkspace(w http.ResponseWriter, r *http.Request, name Name) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // ListRuns The runs of a workspace, newest first.
 // (GET /workspaces/{name}/runs)
 func (_ Unimplemented) ListRuns(w http.ResponseWriter, r *http.Request, name Name) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ListServices The services beside a workspace, as they are now.
+// (GET /workspaces/{name}/services)
+func (_ Unimplemented) ListServices(w http.ResponseWriter, r *http.Request, name Name) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// GetServiceLog The last lines that a service printed.
+// (GET /workspaces/{name}/services/{service}/log)
+func (_ Unimplemented) GetServiceLog(w http.ResponseWriter, r *http.Request, name Name, service string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// RestartService Stops and starts one service.
+// (POST /workspaces/{name}/services/{service}/restart)
+func (_ Unimplemented) RestartService(w http.ResponseWriter, r *http.Request, name Name, service string) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -969,6 +1116,20 @@ func (siw *ServerInterfaceWrapper) RemoveKey(w http.ResponseWriter, r *http.Requ
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.RemoveKey(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// PlanSource operation middleware
+func (siw *ServerInterfaceWrapper) PlanSource(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.PlanSource(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -1370,6 +1531,58 @@ func (siw *ServerInterfaceWrapper) GetWorkspace(w http.ResponseWriter, r *http.R
 	handler.ServeHTTP(w, r)
 }
 
+// CheckWorkspace operation middleware
+func (siw *ServerInterfaceWrapper) CheckWorkspace(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.CheckWorkspace(w, r, name)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// RebuildWorkspace operation middleware
+func (siw *ServerInterfaceWrapper) RebuildWorkspace(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.RebuildWorkspace(w, r, name)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // ListRuns operation middleware
 func (siw *ServerInterfaceWrapper) ListRuns(w http.ResponseWriter, r *http.Request) {
 
@@ -1387,6 +1600,102 @@ func (siw *ServerInterfaceWrapper) ListRuns(w http.ResponseWriter, r *http.Reque
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.ListRuns(w, r, name)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListServices operation middleware
+func (siw *ServerInterfaceWrapper) ListServices(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListServices(w, r, name)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// GetServiceLog operation middleware
+func (siw *ServerInterfaceWrapper) GetServiceLog(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	// ------------- Path parameter "service" -------------
+	var service string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", chi.URLParam(r, "service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "service", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetServiceLog(w, r, name, service)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// RestartService operation middleware
+func (siw *ServerInterfaceWrapper) RestartService(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	// ------------- Path parameter "service" -------------
+	var service string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "service", chi.URLParam(r, "service"), &service, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "service", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.RestartService(w, r, name, service)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -1637,6 +1946,24 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/templates", wrapper.ListTemplatePlaces)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/plan", wrapper.PlanSource)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/workspaces/{name}/checks", wrapper.CheckWorkspace)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/workspaces/{name}/rebuild", wrapper.RebuildWorkspace)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/workspaces/{name}/services", wrapper.ListServices)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/workspaces/{name}/services/{service}/log", wrapper.GetServiceLog)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/workspaces/{name}/services/{service}/restart", wrapper.RestartService)
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/registries", wrapper.ListRegistries)
@@ -1978,6 +2305,45 @@ type RemoveKeydefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RemoveKeydefaultApplicationProblemPlusJSONResponse) VisitRemoveKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlanSourceRequestObject struct {
+	Body *PlanSourceJSONRequestBody
+}
+
+type PlanSourceResponseObject interface {
+	VisitPlanSourceResponse(w http.ResponseWriter) error
+}
+
+type PlanSource200JSONResponse PlanAnswer
+
+func (response PlanSource200JSONResponse) VisitPlanSourceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlanSourcedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PlanSourcedefaultApplicationProblemPlusJSONResponse) VisitPlanSourceResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -2700,6 +3066,84 @@ func (response GetWorkspacedefaultApplicationProblemPlusJSONResponse) VisitGetWo
 	return err
 }
 
+type CheckWorkspaceRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type CheckWorkspaceResponseObject interface {
+	VisitCheckWorkspaceResponse(w http.ResponseWriter) error
+}
+
+type CheckWorkspace200JSONResponse []CheckResult
+
+func (response CheckWorkspace200JSONResponse) VisitCheckWorkspaceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckWorkspacedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CheckWorkspacedefaultApplicationProblemPlusJSONResponse) VisitCheckWorkspaceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RebuildWorkspaceRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type RebuildWorkspaceResponseObject interface {
+	VisitRebuildWorkspaceResponse(w http.ResponseWriter) error
+}
+
+type RebuildWorkspace202JSONResponse Workspace
+
+func (response RebuildWorkspace202JSONResponse) VisitRebuildWorkspaceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RebuildWorkspacedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RebuildWorkspacedefaultApplicationProblemPlusJSONResponse) VisitRebuildWorkspaceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListRunsRequestObject struct {
 	Name Name `json:"name"`
 }
@@ -2728,6 +3172,119 @@ type ListRunsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListRunsdefaultApplicationProblemPlusJSONResponse) VisitListRunsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListServicesRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type ListServicesResponseObject interface {
+	VisitListServicesResponse(w http.ResponseWriter) error
+}
+
+type ListServices200JSONResponse []BesideService
+
+func (response ListServices200JSONResponse) VisitListServicesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListServicesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListServicesdefaultApplicationProblemPlusJSONResponse) VisitListServicesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetServiceLogRequestObject struct {
+	Name    Name   `json:"name"`
+	Service string `json:"service"`
+}
+
+type GetServiceLogResponseObject interface {
+	VisitGetServiceLogResponse(w http.ResponseWriter) error
+}
+
+type GetServiceLog200JSONResponse ServiceLog
+
+func (response GetServiceLog200JSONResponse) VisitGetServiceLogResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetServiceLogdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetServiceLogdefaultApplicationProblemPlusJSONResponse) VisitGetServiceLogResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RestartServiceRequestObject struct {
+	Name    Name   `json:"name"`
+	Service string `json:"service"`
+}
+
+type RestartServiceResponseObject interface {
+	VisitRestartServiceResponse(w http.ResponseWriter) error
+}
+
+type RestartService204Response struct {
+}
+
+func (response RestartService204Response) VisitRestartServiceResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RestartServicedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RestartServicedefaultApplicationProblemPlusJSONResponse) VisitRestartServiceResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -2882,6 +3439,9 @@ type StrictServerInterface interface {
 	// RemoveKey Removes an SSH public key. Connections that stand are not cut.
 	// (DELETE /keys/{id})
 	RemoveKey(ctx context.Context, request RemoveKeyRequestObject) (RemoveKeyResponseObject, error)
+	// PlanSource Plans a workspace of a source without making anything.
+	// (POST /plan)
+	PlanSource(ctx context.Context, request PlanSourceRequestObject) (PlanSourceResponseObject, error)
 	// ListRegistries The registries that the service has credentials of.
 	// (GET /registries)
 	ListRegistries(ctx context.Context, request ListRegistriesRequestObject) (ListRegistriesResponseObject, error)
@@ -2939,9 +3499,24 @@ type StrictServerInterface interface {
 	// GetWorkspace One workspace.
 	// (GET /workspaces/{name})
 	GetWorkspace(ctx context.Context, request GetWorkspaceRequestObject) (GetWorkspaceResponseObject, error)
+	// CheckWorkspace Proves the checks of a ready workspace now.
+	// (POST /workspaces/{name}/checks)
+	CheckWorkspace(ctx context.Context, request CheckWorkspaceRequestObject) (CheckWorkspaceResponseObject, error)
+	// RebuildWorkspace Starts a run that brings a workspace to what its definition says now.
+	// (POST /workspaces/{name}/rebuild)
+	RebuildWorkspace(ctx context.Context, request RebuildWorkspaceRequestObject) (RebuildWorkspaceResponseObject, error)
 	// ListRuns The runs of a workspace, newest first.
 	// (GET /workspaces/{name}/runs)
 	ListRuns(ctx context.Context, request ListRunsRequestObject) (ListRunsResponseObject, error)
+	// ListServices The services beside a workspace, as they are now.
+	// (GET /workspaces/{name}/services)
+	ListServices(ctx context.Context, request ListServicesRequestObject) (ListServicesResponseObject, error)
+	// GetServiceLog The last lines that a service printed.
+	// (GET /workspaces/{name}/services/{service}/log)
+	GetServiceLog(ctx context.Context, request GetServiceLogRequestObject) (GetServiceLogResponseObject, error)
+	// RestartService Stops and starts one service.
+	// (POST /workspaces/{name}/services/{service}/restart)
+	RestartService(ctx context.Context, request RestartServiceRequestObject) (RestartServiceResponseObject, error)
 	// StartWorkspace Starts the run that starts a stopped workspace.
 	// (POST /workspaces/{name}/start)
 	StartWorkspace(ctx context.Context, request StartWorkspaceRequestObject) (StartWorkspaceResponseObject, error)
@@ -3207,6 +3782,37 @@ func (sh *strictHandler) RemoveKey(w http.ResponseWriter, r *http.Request, id ID
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(RemoveKeyResponseObject); ok {
 		if err := validResponse.VisitRemoveKeyResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PlanSource operation middleware
+func (sh *strictHandler) PlanSource(w http.ResponseWriter, r *http.Request) {
+	var request PlanSourceRequestObject
+
+	var body PlanSourceJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.PlanSource(ctx, request.(PlanSourceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PlanSource")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(PlanSourceResponseObject); ok {
+		if err := validResponse.VisitPlanSourceResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -3720,6 +4326,58 @@ func (sh *strictHandler) GetWorkspace(w http.ResponseWriter, r *http.Request, na
 	}
 }
 
+// CheckWorkspace operation middleware
+func (sh *strictHandler) CheckWorkspace(w http.ResponseWriter, r *http.Request, name Name) {
+	var request CheckWorkspaceRequestObject
+
+	request.Name = name
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.CheckWorkspace(ctx, request.(CheckWorkspaceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CheckWorkspace")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(CheckWorkspaceResponseObject); ok {
+		if err := validResponse.VisitCheckWorkspaceResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RebuildWorkspace operation middleware
+func (sh *strictHandler) RebuildWorkspace(w http.ResponseWriter, r *http.Request, name Name) {
+	var request RebuildWorkspaceRequestObject
+
+	request.Name = name
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.RebuildWorkspace(ctx, request.(RebuildWorkspaceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RebuildWorkspace")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(RebuildWorkspaceResponseObject); ok {
+		if err := validResponse.VisitRebuildWorkspaceResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListRuns operation middleware
 func (sh *strictHandler) ListRuns(w http.ResponseWriter, r *http.Request, name Name) {
 	var request ListRunsRequestObject
@@ -3739,6 +4397,86 @@ func (sh *strictHandler) ListRuns(w http.ResponseWriter, r *http.Request, name N
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(ListRunsResponseObject); ok {
 		if err := validResponse.VisitListRunsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListServices operation middleware
+func (sh *strictHandler) ListServices(w http.ResponseWriter, r *http.Request, name Name) {
+	var request ListServicesRequestObject
+
+	request.Name = name
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ListServices(ctx, request.(ListServicesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListServices")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ListServicesResponseObject); ok {
+		if err := validResponse.VisitListServicesResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetServiceLog operation middleware
+func (sh *strictHandler) GetServiceLog(w http.ResponseWriter, r *http.Request, name Name, service string) {
+	var request GetServiceLogRequestObject
+
+	request.Name = name
+	request.Service = service
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.GetServiceLog(ctx, request.(GetServiceLogRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetServiceLog")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(GetServiceLogResponseObject); ok {
+		if err := validResponse.VisitGetServiceLogResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RestartService operation middleware
+func (sh *strictHandler) RestartService(w http.ResponseWriter, r *http.Request, name Name, service string) {
+	var request RestartServiceRequestObject
+
+	request.Name = name
+	request.Service = service
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.RestartService(ctx, request.(RestartServiceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RestartService")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(RestartServiceResponseObject); ok {
+		if err := validResponse.VisitRestartServiceResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

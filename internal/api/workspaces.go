@@ -235,6 +235,19 @@ func (s *Server) workspaceView(w records.Workspace) Workspace {
 		for _, port := range p.Ports {
 			v.Ports = append(v.Ports, Port{Port: port.Port.String(), Label: optional(port.Label), Protocol: optional(port.Protocol)})
 		}
+		if v.Image == nil && p.Recipe != nil {
+			v.Image = optional(p.Recipe.Tag())
+		}
+		for _, service := range p.Services {
+			v.Services = appendTo(v.Services, service.Name)
+		}
+		for _, t := range tasks(p.Domicile) {
+			v.Tasks = appendTo(v.Tasks, t)
+		}
+	}
+	var checks []run.CheckResult
+	if json.Unmarshal(w.Checks, &checks) == nil && len(checks) > 0 {
+		v.Checks = new(each(checks, checkView))
 	}
 	var session wire.Session
 	if json.Unmarshal(w.Session, &session) == nil {

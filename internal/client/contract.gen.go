@@ -17,6 +17,27 @@ import (
 	"github.com/oapi-codegen/runtime"
 )
 
+// Defines values for BesideServiceHealth.
+const (
+	BesideServiceHealthHealthy   BesideServiceHealth = "healthy"
+	BesideServiceHealthStarting  BesideServiceHealth = "starting"
+	BesideServiceHealthUnhealthy BesideServiceHealth = "unhealthy"
+)
+
+// Valid indicates whether the value is a known member of the BesideServiceHealth enum.
+func (e BesideServiceHealth) Valid() bool {
+	switch e {
+	case BesideServiceHealthHealthy:
+		return true
+	case BesideServiceHealthStarting:
+		return true
+	case BesideServiceHealthUnhealthy:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DraftSeenSure.
 const (
 	DraftSeenSureCertain  DraftSeenSure = "certain"
@@ -62,6 +83,7 @@ func (e DraftWaySure) Valid() bool {
 // Defines values for RunKind.
 const (
 	Provision RunKind = "provision"
+	Rebuild   RunKind = "rebuild"
 	Remove    RunKind = "remove"
 	Start     RunKind = "start"
 	Stop      RunKind = "stop"
@@ -71,6 +93,8 @@ const (
 func (e RunKind) Valid() bool {
 	switch e {
 	case Provision:
+		return true
+	case Rebuild:
 		return true
 	case Remove:
 		return true
@@ -207,6 +231,18 @@ type Account struct {
 	Name  string `json:"name"`
 }
 
+// BesideService A service beside a workspace.
+type BesideService struct {
+	ExitCode *int                 `json:"exitCode,omitempty"`
+	Health   *BesideServiceHealth `json:"health,omitempty"`
+	Image    string               `json:"image"`
+	Name     string               `json:"name"`
+	Running  bool                 `json:"running"`
+}
+
+// BesideServiceHealth defines model for BesideService.Health.
+type BesideServiceHealth string
+
 // CheckAnswer What was read.
 type CheckAnswer struct {
 	Commit *string `json:"commit,omitempty"`
@@ -229,6 +265,18 @@ type CheckRequest struct {
 
 	// Source A git address or a folder on the service's host.
 	Source string `json:"source"`
+}
+
+// CheckResult The proof of one check.
+type CheckResult struct {
+	At       time.Time `json:"at"`
+	Expected string    `json:"expected"`
+	Found    string    `json:"found"`
+
+	// From What should have brought it.
+	From *string `json:"from,omitempty"`
+	Name string  `json:"name"`
+	Ok   bool    `json:"ok"`
 }
 
 // Credentials Name and password.
@@ -316,6 +364,25 @@ type NewToken struct {
 	Label string `json:"label"`
 }
 
+// PlanAnswer What would be done, without doing it.
+type PlanAnswer struct {
+	Commit *string       `json:"commit,omitempty"`
+	Steps  []PlannedStep `json:"steps"`
+}
+
+// PlannedStep defines model for PlannedStep.
+type PlannedStep struct {
+	Detail *[]string `json:"detail,omitempty"`
+
+	// Millis How long it took the last times.
+	Millis *int64 `json:"millis,omitempty"`
+	Name   string `json:"name"`
+
+	// There Its result is at the site already.
+	There *bool  `json:"there,omitempty"`
+	Title string `json:"title"`
+}
+
 // Port A port that the definition names.
 type Port struct {
 	Label *string `json:"label,omitempty"`
@@ -380,6 +447,11 @@ type RunKind string
 // RunState defines model for Run.State.
 type RunState string
 
+// ServiceLog defines model for ServiceLog.
+type ServiceLog struct {
+	Text string `json:"text"`
+}
+
 // Setup Whether an account exists.
 type Setup struct {
 	Needed bool `json:"needed"`
@@ -424,6 +496,19 @@ type Step struct {
 
 // StepState defines model for Step.State.
 type StepState string
+
+// Task A named command of the definition.
+type Task struct {
+	After *[]string `json:"after,omitempty"`
+
+	// Command In words.
+	Command     string  `json:"command"`
+	Description *string `json:"description,omitempty"`
+	Name        string  `json:"name"`
+
+	// Script What a shell runs for it, with the tasks before it.
+	Script string `json:"script"`
+}
 
 // TemplateEntry defines model for TemplateEntry.
 type TemplateEntry struct {
@@ -478,30 +563,35 @@ type Version struct {
 
 // Workspace A place to work.
 type Workspace struct {
-	Commit   *string   `json:"commit,omitempty"`
-	Created  time.Time `json:"created"`
-	File     *string   `json:"file,omitempty"`
-	Folder   *string   `json:"folder,omitempty"`
-	Id       int64     `json:"id"`
-	Image    *string   `json:"image,omitempty"`
-	LastUsed time.Time `json:"lastUsed"`
-	Name     string    `json:"name"`
-	Ports    []Port    `json:"ports"`
+	Checks   *[]CheckResult `json:"checks,omitempty"`
+	Commit   *string        `json:"commit,omitempty"`
+	Created  time.Time      `json:"created"`
+	File     *string        `json:"file,omitempty"`
+	Folder   *string        `json:"folder,omitempty"`
+	Id       int64          `json:"id"`
+	Image    *string        `json:"image,omitempty"`
+	LastUsed time.Time      `json:"lastUsed"`
+	Name     string         `json:"name"`
+	Ports    []Port         `json:"ports"`
 
 	// Reason Why it is in this state, where there is something to tell.
 	Reason *string `json:"reason,omitempty"`
 	Ref    *string `json:"ref,omitempty"`
 
 	// Run One carrying-out of a plan.
-	Run    *Run   `json:"run,omitempty"`
-	Site   string `json:"site"`
-	Source string `json:"source"`
+	Run *Run `json:"run,omitempty"`
+
+	// Services The services beside it.
+	Services *[]string `json:"services,omitempty"`
+	Site     string    `json:"site"`
+	Source   string    `json:"source"`
 
 	// Ssh The ssh command line.
 	Ssh *string `json:"ssh,omitempty"`
 
 	// State lost: its site has nothing of it any more, or does not answer.
 	State WorkspaceState `json:"state"`
+	Tasks *[]Task        `json:"tasks,omitempty"`
 	User  *string        `json:"user,omitempty"`
 }
 
@@ -543,6 +633,9 @@ type DraftSourceJSONRequestBody = CheckRequest
 
 // AddKeyJSONRequestBody defines body for AddKey for application/json ContentType.
 type AddKeyJSONRequestBody = NewKey
+
+// PlanSourceJSONRequestBody defines body for PlanSource for application/json ContentType.
+type PlanSourceJSONRequestBody = CheckRequest
 
 // SetRegistryJSONRequestBody defines body for SetRegistry for application/json ContentType.
 type SetRegistryJSONRequestBody = RegistryCredentials
@@ -709,6 +802,20 @@ type ClientInterface interface {
 	// Corresponds with DELETE /keys/{id} (the `RemoveKey` operationId).
 	RemoveKey(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// PlanSourceWithBody Plans a workspace of a source without making anything.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /plan (the `PlanSource` operationId).
+	PlanSourceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlanSource Plans a workspace of a source without making anything.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /plan (the `PlanSource` operationId).
+	PlanSource(ctx context.Context, body PlanSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListRegistries The registries that the service has credentials of.
 	//
 	// Corresponds with GET /registries (the `ListRegistries` operationId).
@@ -849,10 +956,35 @@ type ClientInterface interface {
 	// Corresponds with GET /workspaces/{name} (the `GetWorkspace` operationId).
 	GetWorkspace(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// CheckWorkspace Proves the checks of a ready workspace now.
+	//
+	// Corresponds with POST /workspaces/{name}/checks (the `CheckWorkspace` operationId).
+	CheckWorkspace(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RebuildWorkspace Starts a run that brings a workspace to what its definition says now.
+	//
+	// Corresponds with POST /workspaces/{name}/rebuild (the `RebuildWorkspace` operationId).
+	RebuildWorkspace(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListRuns The runs of a workspace, newest first.
 	//
 	// Corresponds with GET /workspaces/{name}/runs (the `ListRuns` operationId).
 	ListRuns(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListServices The services beside a workspace, as they are now.
+	//
+	// Corresponds with GET /workspaces/{name}/services (the `ListServices` operationId).
+	ListServices(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetServiceLog The last lines that a service printed.
+	//
+	// Corresponds with GET /workspaces/{name}/services/{service}/log (the `GetServiceLog` operationId).
+	GetServiceLog(ctx context.Context, name Name, service string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RestartService Stops and starts one service.
+	//
+	// Corresponds with POST /workspaces/{name}/services/{service}/restart (the `RestartService` operationId).
+	RestartService(ctx context.Context, name Name, service string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StartWorkspace Starts the run that starts a stopped workspace.
 	//
@@ -1056,6 +1188,40 @@ func (c *Client) AddKey(ctx context.Context, body AddKeyJSONRequestBody, reqEdit
 // Corresponds with DELETE /keys/{id} (the `RemoveKey` operationId).
 func (c *Client) RemoveKey(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemoveKeyRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlanSourceWithBody Plans a workspace of a source without making anything.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /plan (the `PlanSource` operationId).
+func (c *Client) PlanSourceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanSourceRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlanSource Plans a workspace of a source without making anything.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /plan (the `PlanSource` operationId).
+func (c *Client) PlanSource(ctx context.Context, body PlanSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanSourceRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1446,11 +1612,86 @@ func (c *Client) GetWorkspace(ctx context.Context, name Name, reqEditors ...Requ
 	return c.Client.Do(req)
 }
 
+// CheckWorkspace Proves the checks of a ready workspace now.
+//
+// Corresponds with POST /workspaces/{name}/checks (the `CheckWorkspace` operationId).
+func (c *Client) CheckWorkspace(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckWorkspaceRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RebuildWorkspace Starts a run that brings a workspace to what its definition says now.
+//
+// Corresponds with POST /workspaces/{name}/rebuild (the `RebuildWorkspace` operationId).
+func (c *Client) RebuildWorkspace(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRebuildWorkspaceRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListRuns The runs of a workspace, newest first.
 //
 // Corresponds with GET /workspaces/{name}/runs (the `ListRuns` operationId).
 func (c *Client) ListRuns(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListRunsRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListServices The services beside a workspace, as they are now.
+//
+// Corresponds with GET /workspaces/{name}/services (the `ListServices` operationId).
+func (c *Client) ListServices(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListServicesRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetServiceLog The last lines that a service printed.
+//
+// Corresponds with GET /workspaces/{name}/services/{service}/log (the `GetServiceLog` operationId).
+func (c *Client) GetServiceLog(ctx context.Context, name Name, service string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetServiceLogRequest(c.Server, name, service)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RestartService Stops and starts one service.
+//
+// Corresponds with POST /workspaces/{name}/services/{service}/restart (the `RestartService` operationId).
+func (c *Client) RestartService(ctx context.Context, name Name, service string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRestartServiceRequest(c.Server, name, service)
 	if err != nil {
 		return nil, err
 	}
@@ -1777,6 +2018,46 @@ func NewRemoveKeyRequest(server string, id ID) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewPlanSourceRequest calls the generic PlanSource builder with application/json body
+func NewPlanSourceRequest(server string, body PlanSourceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPlanSourceRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPlanSourceRequestWithBody constructs an http.Request for the PlanSource method, with any body, and a specified content type
+func NewPlanSourceRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/plan")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -2459,6 +2740,74 @@ func NewGetWorkspaceRequest(server string, name Name) (*http.Request, error) {
 	return req, nil
 }
 
+// NewCheckWorkspaceRequest constructs an http.Request for the CheckWorkspace method
+func NewCheckWorkspaceRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workspaces/%s/checks", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRebuildWorkspaceRequest constructs an http.Request for the RebuildWorkspace method
+func NewRebuildWorkspaceRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workspaces/%s/rebuild", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListRunsRequest constructs an http.Request for the ListRuns method
 func NewListRunsRequest(server string, name Name) (*http.Request, error) {
 	var err error
@@ -2486,6 +2835,122 @@ func NewListRunsRequest(server string, name Name) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListServicesRequest constructs an http.Request for the ListServices method
+func NewListServicesRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workspaces/%s/services", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetServiceLogRequest constructs an http.Request for the GetServiceLog method
+func NewGetServiceLogRequest(server string, name Name, service string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workspaces/%s/services/%s/log", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRestartServiceRequest constructs an http.Request for the RestartService method
+func NewRestartServiceRequest(server string, name Name, service string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "service", service, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workspaces/%s/services/%s/restart", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -2723,6 +3188,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /keys/{id} (the `RemoveKey` operationId).
 	RemoveKeyWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveKeyResponse, error)
 
+	// PlanSourceWithBodyWithResponse Plans a workspace of a source without making anything.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /plan (the `PlanSource` operationId).
+	PlanSourceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanSourceResponse, error)
+
+	// PlanSourceWithResponse Plans a workspace of a source without making anything.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /plan (the `PlanSource` operationId).
+	PlanSourceWithResponse(ctx context.Context, body PlanSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanSourceResponse, error)
+
 	// ListRegistriesWithResponse The registries that the service has credentials of.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -2891,12 +3370,47 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /workspaces/{name} (the `GetWorkspace` operationId).
 	GetWorkspaceWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*GetWorkspaceResponse, error)
 
+	// CheckWorkspaceWithResponse Proves the checks of a ready workspace now.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /workspaces/{name}/checks (the `CheckWorkspace` operationId).
+	CheckWorkspaceWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*CheckWorkspaceResponse, error)
+
+	// RebuildWorkspaceWithResponse Starts a run that brings a workspace to what its definition says now.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /workspaces/{name}/rebuild (the `RebuildWorkspace` operationId).
+	RebuildWorkspaceWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RebuildWorkspaceResponse, error)
+
 	// ListRunsWithResponse The runs of a workspace, newest first.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /workspaces/{name}/runs (the `ListRuns` operationId).
 	ListRunsWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListRunsResponse, error)
+
+	// ListServicesWithResponse The services beside a workspace, as they are now.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /workspaces/{name}/services (the `ListServices` operationId).
+	ListServicesWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListServicesResponse, error)
+
+	// GetServiceLogWithResponse The last lines that a service printed.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /workspaces/{name}/services/{service}/log (the `GetServiceLog` operationId).
+	GetServiceLogWithResponse(ctx context.Context, name Name, service string, reqEditors ...RequestEditorFn) (*GetServiceLogResponse, error)
+
+	// RestartServiceWithResponse Stops and starts one service.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /workspaces/{name}/services/{service}/restart (the `RestartService` operationId).
+	RestartServiceWithResponse(ctx context.Context, name Name, service string, reqEditors ...RequestEditorFn) (*RestartServiceResponse, error)
 
 	// StartWorkspaceWithResponse Starts the run that starts a stopped workspace.
 	//
@@ -3291,6 +3805,54 @@ func (r RemoveKeyResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RemoveKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PlanSourceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PlanAnswer
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PlanSourceResponse) GetJSON200() *PlanAnswer {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PlanSourceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PlanSourceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PlanSourceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PlanSourceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PlanSourceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4181,6 +4743,102 @@ func (r GetWorkspaceResponse) ContentType() string {
 	return ""
 }
 
+type CheckWorkspaceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]CheckResult
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CheckWorkspaceResponse) GetJSON200() *[]CheckResult {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CheckWorkspaceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CheckWorkspaceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CheckWorkspaceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CheckWorkspaceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CheckWorkspaceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RebuildWorkspaceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Workspace
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r RebuildWorkspaceResponse) GetJSON202() *Workspace {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RebuildWorkspaceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RebuildWorkspaceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RebuildWorkspaceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RebuildWorkspaceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RebuildWorkspaceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListRunsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -4223,6 +4881,143 @@ func (r ListRunsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListRunsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListServicesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]BesideService
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListServicesResponse) GetJSON200() *[]BesideService {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListServicesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListServicesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListServicesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListServicesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListServicesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetServiceLogResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ServiceLog
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetServiceLogResponse) GetJSON200() *ServiceLog {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetServiceLogResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetServiceLogResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetServiceLogResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetServiceLogResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetServiceLogResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RestartServiceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RestartServiceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RestartServiceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RestartServiceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RestartServiceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RestartServiceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4527,6 +5322,32 @@ func (c *ClientWithResponses) RemoveKeyWithResponse(ctx context.Context, id ID, 
 		return nil, err
 	}
 	return ParseRemoveKeyResponse(rsp)
+}
+
+// PlanSourceWithBodyWithResponse Plans a workspace of a source without making anything.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /plan (the `PlanSource` operationId).
+func (c *ClientWithResponses) PlanSourceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanSourceResponse, error) {
+	rsp, err := c.PlanSourceWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanSourceResponse(rsp)
+}
+
+// PlanSourceWithResponse Plans a workspace of a source without making anything.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /plan (the `PlanSource` operationId).
+func (c *ClientWithResponses) PlanSourceWithResponse(ctx context.Context, body PlanSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanSourceResponse, error) {
+	rsp, err := c.PlanSource(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanSourceResponse(rsp)
 }
 
 // ListRegistriesWithResponse The registries that the service has credentials of.
@@ -4841,6 +5662,32 @@ func (c *ClientWithResponses) GetWorkspaceWithResponse(ctx context.Context, name
 	return ParseGetWorkspaceResponse(rsp)
 }
 
+// CheckWorkspaceWithResponse Proves the checks of a ready workspace now.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /workspaces/{name}/checks (the `CheckWorkspace` operationId).
+func (c *ClientWithResponses) CheckWorkspaceWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*CheckWorkspaceResponse, error) {
+	rsp, err := c.CheckWorkspace(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckWorkspaceResponse(rsp)
+}
+
+// RebuildWorkspaceWithResponse Starts a run that brings a workspace to what its definition says now.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /workspaces/{name}/rebuild (the `RebuildWorkspace` operationId).
+func (c *ClientWithResponses) RebuildWorkspaceWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RebuildWorkspaceResponse, error) {
+	rsp, err := c.RebuildWorkspace(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRebuildWorkspaceResponse(rsp)
+}
+
 // ListRunsWithResponse The runs of a workspace, newest first.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -4852,6 +5699,45 @@ func (c *ClientWithResponses) ListRunsWithResponse(ctx context.Context, name Nam
 		return nil, err
 	}
 	return ParseListRunsResponse(rsp)
+}
+
+// ListServicesWithResponse The services beside a workspace, as they are now.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /workspaces/{name}/services (the `ListServices` operationId).
+func (c *ClientWithResponses) ListServicesWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListServicesResponse, error) {
+	rsp, err := c.ListServices(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListServicesResponse(rsp)
+}
+
+// GetServiceLogWithResponse The last lines that a service printed.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /workspaces/{name}/services/{service}/log (the `GetServiceLog` operationId).
+func (c *ClientWithResponses) GetServiceLogWithResponse(ctx context.Context, name Name, service string, reqEditors ...RequestEditorFn) (*GetServiceLogResponse, error) {
+	rsp, err := c.GetServiceLog(ctx, name, service, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetServiceLogResponse(rsp)
+}
+
+// RestartServiceWithResponse Stops and starts one service.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /workspaces/{name}/services/{service}/restart (the `RestartService` operationId).
+func (c *ClientWithResponses) RestartServiceWithResponse(ctx context.Context, name Name, service string, reqEditors ...RequestEditorFn) (*RestartServiceResponse, error) {
+	rsp, err := c.RestartService(ctx, name, service, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRestartServiceResponse(rsp)
 }
 
 // StartWorkspaceWithResponse Starts the run that starts a stopped workspace.
@@ -5140,6 +6026,39 @@ func ParseRemoveKeyResponse(rsp *http.Response) (*RemoveKeyResponse, error) {
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePlanSourceResponse parses an HTTP response from a PlanSourceWithResponse call
+func ParsePlanSourceResponse(rsp *http.Response) (*PlanSourceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PlanSourceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PlanAnswer
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -5764,6 +6683,72 @@ func ParseGetWorkspaceResponse(rsp *http.Response) (*GetWorkspaceResponse, error
 	return response, nil
 }
 
+// ParseCheckWorkspaceResponse parses an HTTP response from a CheckWorkspaceWithResponse call
+func ParseCheckWorkspaceResponse(rsp *http.Response) (*CheckWorkspaceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CheckWorkspaceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []CheckResult
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRebuildWorkspaceResponse parses an HTTP response from a RebuildWorkspaceWithResponse call
+func ParseRebuildWorkspaceResponse(rsp *http.Response) (*RebuildWorkspaceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RebuildWorkspaceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Workspace
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListRunsResponse parses an HTTP response from a ListRunsWithResponse call
 func ParseListRunsResponse(rsp *http.Response) (*ListRunsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -5784,6 +6769,101 @@ func ParseListRunsResponse(rsp *http.Response) (*ListRunsResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListServicesResponse parses an HTTP response from a ListServicesWithResponse call
+func ParseListServicesResponse(rsp *http.Response) (*ListServicesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListServicesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []BesideService
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetServiceLogResponse parses an HTTP response from a GetServiceLogWithResponse call
+func ParseGetServiceLogResponse(rsp *http.Response) (*GetServiceLogResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetServiceLogResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ServiceLog
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRestartServiceResponse parses an HTTP response from a RestartServiceWithResponse call
+func ParseRestartServiceResponse(rsp *http.Response) (*RestartServiceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RestartServiceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -56,7 +56,7 @@ func (r *Report) describe() []Fact {
 	add("user", "", "%s, in %s", user, e.WorkspaceFolder)
 	for _, stage := range append([]string{"initializeCommand"}, Lifecycle...) {
 		for _, c := range e.Stage(stage) {
-			add("runs", c.From, "%s: %s", when(stage), c.words())
+			add("runs", c.From, "%s: %s", when(stage), c.Words())
 		}
 	}
 	r.describeOwn(add)
@@ -197,8 +197,8 @@ func (f Feature) words() string {
 	return text
 }
 
-// words gives a command as a person would type it.
-func (c Command) words() string {
+// Words gives a command as a person would type it.
+func (c Command) Words() string {
 	parts, err := c.Parts()
 	if err != nil {
 		return string(c.Command)

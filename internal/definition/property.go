@@ -40,10 +40,10 @@ var properties = []property{
 	{name: "overrideCommand", kinds: forAny, check: (*checker).boolean, how: "true: the agent is the first process; false: the image's own command"},
 	{name: "shutdownAction", kinds: forAny, check: oneOf("none", "stopContainer", "stopCompose"), how: "what a stop stops; `none` keeps services running"},
 	{name: "init", kinds: forAny, check: (*checker).boolean, how: "an init process reaps children"},
-	{name: "privileged", kinds: forAny, check: (*checker).boolean, pending: true, how: "given to the container", refused: "only where policy allows"},
-	{name: "capAdd", kinds: forAny, check: (*checker).texts, pending: true, how: "given to the container", refused: "all but harmless capabilities"},
-	{name: "securityOpt", kinds: forAny, check: (*checker).texts, pending: true, how: "given to the container", refused: "all but harmless options"},
-	{name: "mounts", kinds: forAny, check: (*checker).mounts, pending: true, how: "volumes, tmpfs; volumes belong to the workspace or, by their name, to the account", refused: "host folders"},
+	{name: "privileged", kinds: forAny, check: (*checker).boolean, how: "given to the container", refused: "only where policy allows"},
+	{name: "capAdd", kinds: forAny, check: (*checker).texts, how: "given to the container", refused: "all but harmless capabilities"},
+	{name: "securityOpt", kinds: forAny, check: (*checker).texts, how: "given to the container", refused: "all but harmless options"},
+	{name: "mounts", kinds: forAny, check: (*checker).mounts, how: "volumes and tmpfs; a volume belongs to its workspace and goes with it", refused: "host folders"},
 	{name: "customizations", kinds: forAny, check: (*checker).customizations, how: "`domicile` is described below; those of other tools are kept"},
 	{name: "secrets", kinds: forAny, check: (*checker).secrets, pending: true, how: "shown; asked for when the workspace is made"},
 	{name: "hostRequirements", kinds: forAny, check: (*checker).hostRequirements, how: "checked against the site before anything is made"},
@@ -57,18 +57,18 @@ var properties = []property{
 
 	{name: "image", kinds: forImage, check: (*checker).text, how: "pulled where it is not there"},
 
-	{name: "build", kinds: forDockerfile, check: (*checker).build, pending: true, how: "built with BuildKit", refused: "options without an equivalent"},
-	{name: "dockerFile", kinds: forDockerfile, check: (*checker).repositoryPath, pending: true, how: "older spelling of `build.dockerfile`"},
-	{name: "context", kinds: forDockerfile, check: (*checker).repositoryPath, pending: true, how: "older spelling of `build.context`"},
+	{name: "build", kinds: forDockerfile, check: (*checker).build, how: "built with BuildKit", refused: "options without an equivalent"},
+	{name: "dockerFile", kinds: forDockerfile, check: (*checker).repositoryPath, how: "older spelling of `build.dockerfile`"},
+	{name: "context", kinds: forDockerfile, check: (*checker).repositoryPath, how: "older spelling of `build.context`"},
 
-	{name: "appPort", kinds: forContainers, check: (*checker).appPort, pending: true, how: "forwarded like forwardPorts; nothing is published on the host"},
+	{name: "appPort", kinds: forContainers, check: (*checker).appPort, how: "forwarded like forwardPorts; nothing is published on the host"},
 	{name: "workspaceMount", kinds: forContainers, check: (*checker).workspaceMount, how: "where the source's volume is mounted", refused: "anything but the source"},
 	{name: "workspaceFolder", kinds: forAny, check: (*checker).text, how: "where programs start"},
-	{name: "runArgs", kinds: forContainers, check: (*checker).texts, pending: true, how: "mapped one by one to engine settings", refused: "what has no equivalent, by name, and what reaches for the host"},
+	{name: "runArgs", kinds: forContainers, check: (*checker).texts, how: "mapped one by one to engine settings", refused: "what has no equivalent, by name, and what reaches for the host"},
 
-	{name: "dockerComposeFile", kinds: forCompose, check: (*checker).repositoryPaths, pending: true, how: "services are made on the engine by Domicile", refused: "what reaches for the host"},
-	{name: "service", kinds: forCompose, check: (*checker).text, pending: true, how: "the service that is the workspace"},
-	{name: "runServices", kinds: forCompose, check: (*checker).texts, pending: true, how: "which services run; what they depend on runs too"},
+	{name: "dockerComposeFile", kinds: forCompose, check: (*checker).repositoryPaths, how: "services are made on the engine by Domicile", refused: "what reaches for the host"},
+	{name: "service", kinds: forCompose, check: (*checker).text, how: "the service that is the workspace"},
+	{name: "runServices", kinds: forCompose, check: (*checker).texts, how: "which services run; what they depend on runs too"},
 }
 
 // Lifecycle is the list of the stages that run inside the container, in order

@@ -14,6 +14,7 @@ import (
 
 	"domicile/internal/definition"
 	"domicile/internal/fault"
+	"domicile/internal/recipe"
 )
 
 // The steps of a plan, beside the lifecycle stages, which carry the standard's names.
@@ -23,6 +24,9 @@ const (
 	StepPlan      = "plan"      // work out the rest
 	StepImage     = "image"     // bring the image to the site
 	StepVolume    = "volume"    // make the volume that holds the source
+	StepServices  = "services"  // make and start the services beside the workspace
+	StepLate      = "late"      // and those that need the source
+	StepChecks    = "checks"    // prove what the definition says must hold
 	StepContainer = "container" // make the container
 	StepAgent     = "agent"     // start it, reach its agent, learn its environment
 	StepSource    = "source"    // put the source in
@@ -44,11 +48,18 @@ type Step struct {
 
 // Plan is how a workspace is made.
 type Plan struct {
-	Image     string    `json:"image"`
-	Container Container `json:"container"`
-	Session   Session   `json:"session"`
-	Ports     []Port    `json:"ports"`
-	Steps     []Step    `json:"steps"`
+	Image string `json:"image"` // to pull; empty where Recipe is set
+	// Recipe is how the image is built.
+	Recipe *recipe.Recipe `json:"recipe,omitempty"`
+	// Services are the services beside the workspace, those that others wait for first.
+	Services  []Service            `json:"services,omitempty"`
+	Networks  []Network            `json:"networks,omitempty"`
+	Shutdown  string               `json:"shutdown,omitempty"` // shutdownAction
+	Domicile  *definition.Domicile `json:"domicile,omitempty"`
+	Container Container            `json:"container"`
+	Session   Session              `json:"session"`
+	Ports     []Port               `json:"ports"`
+	Steps     []Step               `json:"steps"`
 }
 
 // Container is what the workspace's container is made from.
@@ -62,10 +73,46 @@ type Container struct {
 	// Override tells that the agent is the container's first process instead of the
 	// image's own command (overrideCommand).
 	Override bool `json:"override"`
+	// Entrypoints run at each start, before the first process.
+	Entrypoints []string `json:"entrypoints,omitempty"`
 	// SourceTarget is where the volume with the source is mounted.
 	SourceTarget string `json:"sourceTarget"`
+
+	Settings
+	// Service is what the Compose files say of the workspace's own service.
+	Service *Service `json:"service,omitempty"`
 	// Digest is that of the container's step; the container carries it as a label.
 	Digest string `json:"digest"`
+}
+
+// Settings are what containers of all kinds may be given.
+type Settings struct {
+	Mounts       []Mount           `json:"mounts,omitempty"`
+	Privileged   bool              `json:"privileged,omitempty"`
+	CapAdd       []string          `json:"capAdd,omitempty"`
+	CapDrop      []string          `json:"capDrop,omitempty"`
+	SecurityOpt  []string          `json:"securityOpt,omitempty"`
+	Devices      []string          `json:"devices,omitempty"` // host[:container[:permissions]]
+	GPUs         string            `json:"gpus,omitempty"`
+	Network      string            `json:"network,omitempty"` // empty: the workspaces' own
+	Spaces       map[string]string `json:"spaces,omitempty"`  // pid, ipc, uts, userns, cgroupns
+	SharedMemory int64             `json:"sharedMemory,omitempty"`
+	Memory       int64             `json:"memory,omitempty"` // bytes
+	CPUs         float64           `json:"cpus,omitempty"`
+	Hosts        []string          `json:"hosts,omitempty"` // name:address
+	DNS          []string          `json:"dns,omitempty"`
+	Groups       []string          `json:"groups,omitempty"`
+	Ulimits      []string          `json:"ulimits,omitempty"` // name=soft[:hard]
+	Sysctls      map[string]string `json:"sysctls,omitempty"`
+	ReadOnly     bool              `json:"readOnly,omitempty"`
+}
+
+// Mount is one mount of a container.
+type Mount struct {
+	Type     string `json:"type"` // bind, volume, tmpfs, source or file
+	Source   string `json:"source,omitempty"`
+	Target   string `json:"target"`
+	ReadOnly bool   `json:"readonly,omitempty"`
 }
 
 // Session is how programs run inside for the person.
@@ -91,41 +138,157 @@ func First(source, ref string) []Step {
 	}
 }
 
+// Input is what a plan is made from beside the definition.
+type Input struct {
+	Name   string // of the workspace
+	Commit string
+	Policy Policy
+	// Services are those of the Compose files; nil for other kinds.
+	Services *Services
+}
+
 // Make plans a workspace from a definition that was read without errors. The error is a
-// *fault.Fault that names what cannot be carried out.
-func Make(r *definition.Report, name, commit string) (*Plan, error) {
+// *fault.Fault that names what cannot be carried out, or is not allowed.
+func Make(r *definition.Report, in Input) (*Plan, error) {
 	e := r.Effective
-	if r.Kind != definition.KindImage {
-		return nil, fault.New("kind-not-carried-out", "use a definition with image for now",
-			"%s is of kind %s, which this version reads but does not carry out yet", r.File, r.Kind)
-	}
-	if len(r.Features) > 0 {
-		return nil, fault.New("kind-not-carried-out", "use an image that has the features already", "%s asks for features, which this version reads but does not install yet", r.File)
-	}
-	target, err := sourceTarget(r)
+	refuse := &refuser{policy: in.Policy, report: r}
+	made, err := recipe.Make(r)
 	if err != nil {
+		return nil, fault.Wrap(err, "not-carried-out", "take it out of the definition", "%s cannot be built", r.File)
+	}
+	p := &Plan{Recipe: made, Domicile: r.Domicile, Shutdown: e.ShutdownAction,
+		Container: Container{Hostname: in.Name, User: e.ContainerUser, Env: ownEnv(r), Init: e.Init, Override: *e.OverrideCommand, Entrypoints: e.Entrypoint},
+		Session:   Session{User: e.RemoteUser, Folder: e.WorkspaceFolder, Probe: e.UserEnvProbe, Env: e.RemoteEnv},
+		Ports:     []Port{},
+	}
+	p.Image = imageOf(r)
+	p.Container.Image = p.Image
+	if made != nil {
+		p.Image, p.Container.Image = "", made.Tag()
+	}
+	p.Container.settings(e, refuse)
+	if p.Container.SourceTarget, err = sourceTarget(r); err != nil {
 		return nil, err
 	}
-	p := &Plan{
-		Image: e.Image,
-		Container: Container{Image: e.Image, Hostname: name, User: e.ContainerUser, Env: e.ContainerEnv, Init: e.Init,
-			Override: *e.OverrideCommand, SourceTarget: target},
-		Session: Session{User: e.RemoteUser, Folder: e.WorkspaceFolder, Probe: e.UserEnvProbe, Env: e.RemoteEnv},
-		Ports:   []Port{},
+	if r.Kind == definition.KindCompose {
+		p.compose(r, in.Services, refuse)
+	}
+	if len(e.InitializeCommand) > 0 {
+		refuse.need(AllowHostCommands, refuse.place("/initializeCommand"), "initializeCommand runs a command on the host itself")
+		refuse.refuse(refuse.place("/initializeCommand"), "initializeCommand is not carried out by this version")
+	}
+	if refuse.err != nil {
+		return nil, refuse.err
 	}
 	if p.Session.User == "" {
 		p.Session.User = e.ContainerUser
 	}
-	for _, port := range e.ForwardPorts {
-		p.Ports = append(p.Ports, Port{port, e.Attributes(port)})
+	for _, port := range append(e.ForwardPorts, appPorts(e)...) {
+		if !slices.ContainsFunc(p.Ports, func(q Port) bool { return q.Port.String() == port.String() }) {
+			p.Ports = append(p.Ports, Port{port, e.Attributes(port)})
+		}
 	}
-	image := p.add("", Step{Name: StepImage, Title: "Pull the image " + e.Image}, e.Image)
+	p.steps(e, in.Commit)
+	return p, nil
+}
+
+func (p *Plan) steps(e *definition.Effective, commit string) {
+	title := "Pull the image " + p.Image
+	if p.Recipe != nil {
+		title = "Build the image"
+	}
+	image := p.add("", Step{Name: StepImage, Title: title}, p.Image, p.Recipe)
 	volume := p.add("", Step{Name: StepVolume, Title: "Make the volume"})
-	p.Container.Digest = p.add(image+volume, Step{Name: StepContainer, Title: "Make the container"}, p.Container)
+	if len(p.Services) > 0 {
+		p.add(image+volume, Step{Name: StepServices, Title: "Start the services beside"}, p.Services, p.Networks)
+	}
+	p.Container.Digest = p.add(image+volume, Step{Name: StepContainer, Title: "Make the container"}, p.Container, p.Networks)
 	agent := p.add(p.Container.Digest, Step{Name: StepAgent, Title: "Start the agent"}, p.Session)
 	before := p.add(volume, Step{Name: StepSource, Title: "Put the source in"}, commit) + agent
+	if slices.ContainsFunc(p.Services, func(s Service) bool { return s.Late }) {
+		p.add(before, Step{Name: StepLate, Title: "Start the services that need the source"}, p.Services)
+	}
 	p.lifecycle(e, before)
-	return p, nil
+	if p.Domicile != nil && len(p.Domicile.Checks) > 0 {
+		p.Steps = append(p.Steps, Step{Name: StepChecks, Title: "Check what must hold"})
+	}
+}
+
+// imageOf is the image to pull where nothing is built, by digest where a lock pins it.
+func imageOf(r *definition.Report) string {
+	name := r.Effective.Image
+	for _, s := range r.Services {
+		if r.Kind == definition.KindCompose && s.Name == r.Effective.Service {
+			name = s.Image
+		}
+	}
+	return pinnedImage(r, name)
+}
+
+func pinnedImage(r *definition.Report, name string) string {
+	for _, i := range r.Images {
+		if i.Reference == name && i.Locked {
+			return i.Resolved
+		}
+	}
+	return name
+}
+
+// ownEnv is containerEnv without what the image has from its features already.
+func ownEnv(r *definition.Report) map[string]string {
+	env := map[string]string{}
+	for name, value := range r.Effective.ContainerEnv {
+		if !strings.Contains(value, "${") && !slices.ContainsFunc(r.Features, func(f definition.Feature) bool {
+			return slices.Contains(f.ContainerEnv, definition.Variable{Name: name, Value: value})
+		}) {
+			env[name] = value
+		}
+	}
+	return env
+}
+
+// settings takes what the definition asks for the container, as far as policy allows it.
+func (c *Container) settings(e *definition.Effective, r *refuser) {
+	if e.Privileged {
+		r.need(AllowPrivileged, r.place("/privileged"), "it asks to be privileged")
+		c.Privileged = true
+	}
+	for i, name := range e.CapAdd {
+		r.capability(name, r.place(fmt.Sprintf("/capAdd/%d", i)))
+		c.CapAdd = append(c.CapAdd, name)
+	}
+	for i, option := range e.SecurityOpt {
+		r.securityOption(option, r.place(fmt.Sprintf("/securityOpt/%d", i)))
+		c.SecurityOpt = append(c.SecurityOpt, option)
+	}
+	for i, m := range e.Mounts {
+		c.mount(m, r.place(fmt.Sprintf("/mounts/%d", i)), r)
+	}
+	if h := e.HostRequirements; h != nil && h.GPU != nil {
+		if b, isBool := h.GPU.(bool); isBool && b {
+			r.need(AllowDevices, r.place("/hostRequirements"), "it asks for a graphics processor of the host")
+			c.GPUs = "all"
+		}
+	}
+	c.runArgs(e.RunArgs, r)
+}
+
+// appPorts are the ports of appPort: they are forwarded, never published on the host.
+func appPorts(e *definition.Effective) (list []definition.Port) {
+	items, isList := e.AppPort.([]any)
+	if !isList && e.AppPort != nil {
+		items = []any{e.AppPort}
+	}
+	for _, item := range items {
+		text := fmt.Sprint(item)
+		if i := strings.LastIndexByte(text, ':'); i >= 0 {
+			text = text[i+1:]
+		}
+		if p, err := definition.ParsePort(strings.TrimSuffix(text, "/tcp")); err == nil {
+			list = append(list, definition.Port{Number: p.Number})
+		}
+	}
+	return list
 }
 
 // taken are the folders of a container that are not the definition's to mount over.
@@ -144,10 +307,8 @@ func sourceTarget(r *definition.Report) (string, error) {
 		target = m.Target
 	}
 	target = path.Clean(target)
-	for _, t := range taken {
-		if target == "/" || target == t || strings.HasPrefix(target, t+"/") {
-			return "", fault.New("mount-refused", "choose another folder, such as /workspaces/name", "%s: the source cannot be mounted at %s", r.File, target)
-		}
+	if isTaken(target) {
+		return "", fault.New("mount-refused", "choose another folder, such as /workspaces/name", "%s: the source cannot be mounted at %s", r.File, target)
 	}
 	return target, nil
 }
@@ -176,7 +337,14 @@ func (p *Plan) add(before string, s Step, inputs ...any) string {
 
 // Start returns the steps of a start of a workspace that was made by p.
 func (p *Plan) Start() []Step {
-	steps := []Step{{Name: StepAgent, Title: "Start the container"}}
+	var steps []Step
+	if len(p.Services) > 0 {
+		steps = append(steps, Step{Name: StepServices, Title: "Start the services beside"})
+	}
+	steps = append(steps, Step{Name: StepAgent, Title: "Start the container"})
+	if slices.ContainsFunc(p.Services, func(s Service) bool { return s.Late }) {
+		steps = append(steps, Step{Name: StepLate, Title: "Start the services that need the source"})
+	}
 	ready := Step{Name: StepReady, Title: "Open the ways in"}
 	i := slices.IndexFunc(p.Steps, func(s Step) bool { return s.Name == "postStartCommand" })
 	if i < 0 {
@@ -192,6 +360,9 @@ func (p *Plan) Start() []Step {
 // Stop and Remove return the steps of these runs.
 func Stop() []Step   { return []Step{{Name: StepStop, Title: "Stop the container"}} }
 func Remove() []Step { return []Step{{Name: StepRemove, Title: "Remove all that was made"}} }
+
+// DigestOf is the digest of plain data.
+func DigestOf(v any) string { return digest(v) }
 
 func digest(parts ...any) string {
 	h := sha256.New()

@@ -17,7 +17,7 @@ func makePlan(t *testing.T, text, commit string) *Plan {
 	t.Helper()
 	r := definition.Read(t.Context(), fstest.MapFS{".devcontainer.json": {Data: []byte(text)}}, definition.Options{Folder: "/workspaces/deck"})
 	require.False(t, r.HasErrors(), "%v", r.Problems)
-	p, err := Make(r, "deck", commit)
+	p, err := Make(r, Input{Name: "deck", Commit: commit})
 	require.NoError(t, err)
 	return p
 }
@@ -96,16 +96,9 @@ func TestWhereTheSourceIsMounted(t *testing.T) {
 		"source=else,target=/src/x,type=volume", "source=${localWorkspaceFolder},target=/,type=bind", "source=${localWorkspaceFolder},target=/proc/1,type=bind",
 		"source=${localWorkspaceFolder},target=/x/../opt/domicile,type=bind"} {
 		r := definition.Read(t.Context(), fstest.MapFS{".devcontainer.json": {Data: []byte(`{"image": "i", "workspaceFolder": "/src/x", "workspaceMount": "` + mount + `"}`)}}, definition.Options{Folder: "/workspaces/deck"})
-		_, err := Make(r, "deck", "c0")
+		_, err := Make(r, Input{Name: "deck", Commit: "c0"})
 		assert.Equal(t, "mount-refused", fault.Code(err), mount)
 	}
-}
-
-func TestAKindThatIsNotCarriedOutIsRefusedByName(t *testing.T) {
-	r := definition.Read(t.Context(), fstest.MapFS{".devcontainer.json": {Data: []byte(`{"build": {"dockerfile": "Dockerfile"}}`)}}, definition.Options{})
-	_, err := Make(r, "deck", "c0")
-	assert.Equal(t, "kind-not-carried-out", fault.Code(err))
-	assert.ErrorContains(t, err, "dockerfile")
 }
 
 // The core must stay testable alone: nothing of HTTP, SQL, engines or terminals in it.

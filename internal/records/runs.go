@@ -12,6 +12,7 @@ const (
 	KindStart     = "start"
 	KindStop      = "stop"
 	KindRemove    = "remove"
+	KindRebuild   = "rebuild"
 )
 
 // The states of runs and steps, beside Waiting and Failed.
@@ -195,4 +196,23 @@ func (q Queries) SetStateByRun(ctx context.Context, w Workspace, r Run, state, r
 		return err
 	}
 	return q.notify(ctx, Event{Type: "workspace", Account: w.Account, Workspace: w.Name, State: state})
+}
+
+// StepMillis tells how long the steps of a source's workspaces took on average, by name.
+func (q Queries) StepMillis(ctx context.Context, source string) (map[string]int64, error) {
+	type row struct {
+		Name   string
+		Millis int64
+	}
+	rows, err := many[row](ctx, q.db, `SELECT steps.name, avg(extract(epoch FROM steps.ended - steps.started) * 1000)::bigint FROM steps
+		JOIN runs ON runs.id = steps.run JOIN workspaces ON workspaces.id = runs.workspace
+		WHERE workspaces.source = $1 AND steps.state = 'done' AND steps.ended > now() - interval '30 days' GROUP BY steps.name`, source)
+	if err != nil {
+		return nil, err
+	}
+	millis := make(map[string]int64, len(rows))
+	for _, r := range rows {
+		millis[r.Name] = r.Millis
+	}
+	return millis, nil
 }

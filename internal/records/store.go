@@ -185,3 +185,22 @@ func (q Queries) Installation(ctx context.Context, fresh string) (name string, e
 	err = q.db.QueryRow(ctx, "SELECT name FROM installation").Scan(&name)
 	return name, err
 }
+
+// Alone runs work while no other replica runs work of the same name. The lock is the
+// database's, so it is let go of when its holder dies.
+func (s *Store) Alone(ctx context.Context, name string, work func() error) error {
+	conn, err := s.Pool.Acquire(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Release()
+	if _, err := conn.Exec(ctx, "SELECT pg_advisory_lock(hashtextextended($1, 0))", name); err != nil {
+		return err
+	}
+	defer func() {
+		if _, err := conn.Exec(context.WithoutCancel(ctx), "SELECT pg_advisory_unlock(hashtextextended($1, 0))", name); err != nil {
+			_ = conn.Conn().Close(context.WithoutCancel(ctx)) // which lets go of it too
+		}
+	}()
+	return work()
+}

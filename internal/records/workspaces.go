@@ -45,12 +45,13 @@ type Workspace struct {
 	UID      *int
 	Created  time.Time
 	LastUsed time.Time
+	Checks   json.RawMessage // []run.CheckResult, or nil
 }
 
 // SiteID is what the workspace is called at its site.
 func (w Workspace) SiteID() string { return fmt.Sprintf("w%d", w.ID) }
 
-const workspaceColumns = "id, account, name, source, ref, file, site, state, reason, wanted, commit, plan, session, uid, created, last_used"
+const workspaceColumns = "id, account, name, source, ref, file, site, state, reason, wanted, commit, plan, session, uid, created, last_used, checks"
 
 // AddWorkspace makes a record. A name that the account uses already is ErrTaken.
 func (q Queries) AddWorkspace(ctx context.Context, w Workspace) (Workspace, error) {
@@ -174,4 +175,12 @@ func (q Queries) CountWorkspaces(ctx context.Context) (map[string]int, error) {
 		counts[r.State] = r.Count
 	}
 	return counts, err
+}
+
+// SetChecks keeps what was proved last.
+func (q Queries) SetChecks(ctx context.Context, w Workspace, results json.RawMessage) error {
+	if _, err := q.db.Exec(ctx, "UPDATE workspaces SET checks = $2 WHERE id = $1", w.ID, results); err != nil {
+		return err
+	}
+	return q.notify(ctx, Event{Type: "workspace", Account: w.Account, Workspace: w.Name, State: w.State})
 }

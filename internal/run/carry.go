@@ -130,7 +130,7 @@ func (c *carriage) load(ctx context.Context) (err error) {
 			}
 		}
 	}
-	if c.run.Kind != records.KindProvision || len(c.workspace.Plan) > 0 {
+	if c.run.Kind != records.KindProvision && c.run.Kind != records.KindRebuild || len(c.workspace.Plan) > 0 {
 		c.made.plan, err = planOf(c.workspace)
 		if c.run.Kind == records.KindRemove || c.run.Kind == records.KindStop {
 			err = nil // they need no plan

@@ -177,7 +177,10 @@ func (r *Runner) enqueue(ctx context.Context, db records.Queries, tx pgx.Tx, w r
 			return err
 		}
 	}
-	state := map[string]string{records.KindProvision: records.Waiting, records.KindStart: records.Starting, records.KindStop: records.Stopping, records.KindRemove: records.Removing}[kind]
+	state := w.State // a rebuild leaves a workspace usable until its container is replaced
+	if s, changes := map[string]string{records.KindProvision: records.Waiting, records.KindStart: records.Starting, records.KindStop: records.Stopping, records.KindRemove: records.Removing}[kind]; changes {
+		state = s
+	}
 	if err := db.SetWorkspaceState(ctx, w, state, ""); err != nil {
 		return err
 	}

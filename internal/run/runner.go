@@ -17,6 +17,7 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 
 	"domicile/internal/artifact"
+	"domicile/internal/plan"
 	"domicile/internal/records"
 	"domicile/internal/site"
 	"domicile/internal/source"
@@ -29,7 +30,9 @@ type Options struct {
 	Source *source.Fetcher
 	// Artifacts fetches the features of definitions.
 	Artifacts *artifact.Store
-	Log       *slog.Logger
+	// Policy is what definitions may ask for.
+	Policy plan.Policy
+	Log    *slog.Logger
 	// Workers is how many runs are carried out at a time; 0 means 8.
 	Workers int
 	// Pause is the first pause before a step is tried again; it doubles. 0 means 500 ms.

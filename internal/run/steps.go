@@ -34,6 +34,7 @@ type made struct {
 	report   *definition.Report
 	plan     *plan.Plan
 	image    site.Image
+	same     bool // the container stayed as it was
 }
 
 // restore takes what a step that is done already had made.
@@ -59,8 +60,14 @@ func (c *carriage) do(ctx context.Context, s *records.Step) (skipped bool, resul
 	case plan.StepPlan:
 		return false, nil, c.makePlan(ctx, s.Position)
 	case plan.StepImage:
-		c.made.image, err = c.site.EnsureImage(ctx, c.made.plan.Image, c.log.say)
+		err = c.image(ctx)
 		return err == nil && !c.made.image.Fetched, c.made.image, err
+	case plan.StepServices:
+		return false, nil, c.services(ctx, id, false)
+	case plan.StepLate:
+		return false, nil, c.services(ctx, id, true)
+	case plan.StepChecks:
+		return false, nil, c.checks(ctx, id)
 	case plan.StepVolume:
 		return c.volume(ctx, id)
 	case plan.StepContainer:
@@ -68,7 +75,7 @@ func (c *carriage) do(ctx context.Context, s *records.Step) (skipped bool, resul
 	case plan.StepAgent:
 		return false, nil, c.agent(ctx, id)
 	case plan.StepSource:
-		return c.once(ctx, s, func() error { return c.put(ctx, id) })
+		return c.source(ctx, id, s)
 	case plan.StepReady:
 		return false, nil, c.ready(ctx)
 	case plan.StepStop:
@@ -77,12 +84,22 @@ func (c *carriage) do(ctx context.Context, s *records.Step) (skipped bool, resul
 		return false, nil, c.remove(ctx, id)
 	}
 	if slices.Contains(definition.Lifecycle, s.Name) {
-		if s.Name == "postStartCommand" { // at every start
-			return false, nil, c.lifecycle(ctx, id, s)
+		if s.Name == "postStartCommand" && !(c.run.Kind == records.KindRebuild && c.made.same) { // at every start
+			return false, nil, c.postStart(ctx, id, s)
 		}
 		return c.once(ctx, s, func() error { return c.lifecycle(ctx, id, s) })
 	}
 	return false, nil, fmt.Errorf("this version knows no step %q", s.Name)
+}
+
+// postStart runs postStartCommand, and notes it for a rebuild that leaves the container.
+func (c *carriage) postStart(ctx context.Context, id string, s *records.Step) error {
+	if err := c.lifecycle(ctx, id, s); err != nil {
+		return err
+	}
+	return c.keep(ctx, func() error {
+		return c.o.Store.SetDone(ctx, c.workspace.ID, records.Done{Step: s.Name, Digest: s.Digest})
+	})
 }
 
 // once does work whose result stays, unless it is done already with the same digest.
@@ -162,6 +179,26 @@ func ReadDefinition(ctx context.Context, c source.Checkout, file string, artifac
 	return report, report.Text.Bytes, nil
 }
 
+// MakePlan plans a workspace from a definition that was read.
+func MakePlan(ctx context.Context, checkout source.Checkout, report *definition.Report, name string, policy plan.Policy) (*plan.Plan, error) {
+	in := plan.Input{Name: name, Commit: checkout.Commit, Policy: policy}
+	if report.Kind == definition.KindCompose {
+		root, err := os.OpenRoot(checkout.Folder)
+		if err != nil {
+			return nil, fmt.Errorf("open the checkout: %w", err)
+		}
+		defer root.Close()
+		project, problems := compose.Load(ctx, root.FS(), report.Effective.DockerComposeFile, nil)
+		for _, p := range problems {
+			return nil, fault.New(p.Code, p.Suggestion, "%s", p)
+		}
+		if in.Services, err = compose.Services(project, report); err != nil {
+			return nil, err
+		}
+	}
+	return plan.Make(report, in)
+}
+
 // makePlan plans, and adds the plan's steps to the run. Plan and steps are written
 // together, so that a run has either none of them or all.
 func (c *carriage) makePlan(ctx context.Context, position int) error {
@@ -170,7 +207,11 @@ func (c *carriage) makePlan(ctx context.Context, position int) error {
 			return err
 		}
 	}
-	p, err := plan.Make(c.made.report, c.workspace.Name, c.made.checkout.Commit)
+	if c.run.Kind == records.KindRebuild && c.workspace.Commit != "" {
+		// The source stays as it is, with what was changed in it.
+		c.made.checkout.Commit = c.workspace.Commit
+	}
+	p, err := MakePlan(ctx, c.made.checkout, c.made.report, c.workspace.Name, c.o.Policy)
 	if err != nil {
 		return err
 	}
@@ -215,6 +256,16 @@ func (c *carriage) container(ctx context.Context, id string) (bool, any, error) 
 		return false, nil, err
 	}
 	same := found && there.Digest == c.made.plan.Container.Digest
+	if err := c.site.EnsureNetworks(ctx, id, c.made.plan.Networks); err != nil {
+		return false, nil, err
+	}
+	c.made.same = same
+	if !same && c.run.Kind == records.KindRebuild {
+		c.log.say("the container is replaced: what was written outside the source and the volumes is lost with it")
+		if err := c.setState(ctx, records.Making, ""); err != nil {
+			return false, nil, err
+		}
+	}
 	if !same {
 		if err := c.o.Store.DropDone(ctx, c.workspace.ID, definition.Lifecycle...); err != nil {
 			return false, nil, err
@@ -304,12 +355,25 @@ func (c *carriage) reach(ctx context.Context, id string) (*agentlink.Link, error
 	}
 }
 
+// source puts the source in, unless it is there: a rebuild keeps what was changed in it.
+func (c *carriage) source(ctx context.Context, id string, s *records.Step) (bool, any, error) {
+	if c.run.Kind == records.KindRebuild {
+		done, err := c.o.Store.DoneSteps(ctx, c.workspace.ID)
+		if err != nil {
+			return false, nil, err
+		}
+		if _, there := done[s.Name]; there {
+			c.log.say("the source stays as it is, with what was changed in it")
+			return true, nil, c.o.Source.Forget(c.workspace.SiteID())
+		}
+	}
+	return c.once(ctx, s, func() error { return c.put(ctx, id) })
+}
+
 // put sends the source through the agent: the same way at every kind of site.
 func (c *carriage) put(ctx context.Context, id string) error {
-	if _, err := os.Stat(c.made.checkout.Folder); err != nil { // an earlier worker's host had it
-		if err := c.fetch(ctx); err != nil {
-			return err
-		}
+	if err := c.needSource(ctx); err != nil {
+		return err
 	}
 	link, err := c.reach(ctx, id)
 	if err != nil {

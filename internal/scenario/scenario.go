@@ -48,8 +48,9 @@ type World struct {
 	Registry   *registry.Registry
 	RegistryAt string // host:port
 	Git        *githost.Host
-	GitAt      string // http://host:port
-	Image      v1.Image
+	GitAt      string   // http://host:port
+	Image      v1.Image // skerry/base:12
+	Database   v1.Image // skerry/postgres:15
 	Service    *Service
 	servers    []*http.Server
 }
@@ -71,13 +72,14 @@ func Start(ctx context.Context, o Options) (w *World, err error) {
 	w.o = o
 	// They do not depend on each other, and each takes a while.
 	var all sync.WaitGroup
-	errs := make([]error, 3)
+	errs := make([]error, 4)
 	all.Go(func() {
 		o.Say("starting PostgreSQL")
 		w.Postgres, errs[0] = daemons.StartPostgres(ctx, o.Folder)
 	})
 	all.Go(func() { errs[1] = w.startEngine(ctx) })
-	all.Go(func() { w.Image, errs[2] = baseimage.Make(ctx, o.Cache, o.Say) })
+	all.Go(func() { w.Image, errs[2] = baseimage.Make(ctx, baseimage.Base, o.Cache, o.Say) })
+	all.Go(func() { w.Database, errs[3] = baseimage.Make(ctx, baseimage.Postgres, o.Cache, o.Say) })
 	all.Wait()
 	for _, err := range errs {
 		if err != nil {
@@ -113,6 +115,9 @@ func (w *World) startRegistry(ctx context.Context) (err error) {
 		return err
 	}
 	if err := baseimage.Push(ctx, w.Image, w.RegistryAt+"/skerry/base:12"); err != nil {
+		return err
+	}
+	if err := baseimage.Push(ctx, w.Database, w.RegistryAt+"/skerry/postgres:15"); err != nil {
 		return err
 	}
 	return w.publish(ctx)

@@ -9,6 +9,7 @@ package site
 
 import (
 	"context"
+	"io"
 	"io/fs"
 	"net"
 	"time"
@@ -37,11 +38,25 @@ type Site interface {
 	Examine(ctx context.Context) (Facts, error)
 	// EnsureImage brings an image to the place unless it is there, and tells how it goes.
 	EnsureImage(ctx context.Context, reference string, progress func(line string)) (Image, error)
+	// HasImage tells whether an image is at the place.
+	HasImage(ctx context.Context, reference string) (bool, error)
 	// EnsureBuilt builds an image at the place unless it is there, and tells how it goes.
 	EnsureBuilt(ctx context.Context, b Build, progress func(line string)) (Image, error)
 	// EnsureVolume makes the volume that holds the workspace's source, unless it is there,
 	// and tells whether it was made.
 	EnsureVolume(ctx context.Context, workspace string) (made bool, err error)
+	// EnsureNetworks makes the workspace's own networks, unless they are there.
+	EnsureNetworks(ctx context.Context, workspace string, list []plan.Network) error
+	// EnsureService makes the container of a service beside the workspace, stopped; one of
+	// the same digest stays. Files of the repository that it wants come from source.
+	EnsureService(ctx context.Context, workspace, digest string, v plan.Service, source string) error
+	// StartService and RestartService start a service's container.
+	StartService(ctx context.Context, workspace, service string) error
+	RestartService(ctx context.Context, workspace, service string) error
+	// Services tells how the services beside a workspace are.
+	Services(ctx context.Context, workspace string) ([]Service, error)
+	// ServiceLog writes the last lines that a service printed.
+	ServiceLog(ctx context.Context, workspace, service string, lines int, w io.Writer) error
 	// EnsureInstance makes the instance, stopped. One that carries the same digest stays
 	// as it is; another is replaced, the volume kept.
 	EnsureInstance(ctx context.Context, workspace string, c plan.Container) error
@@ -66,6 +81,16 @@ type Facts struct {
 	Processors    int
 	MemoryBytes   int64
 	DiskFreeBytes int64 // 0: not known
+}
+
+// Service is a service beside a workspace, as it is now.
+type Service struct {
+	Name     string
+	Image    string
+	Running  bool
+	Started  bool   // it ran at least once
+	Health   string // starting, healthy or unhealthy; empty: it has no check
+	ExitCode int
 }
 
 // Instance is what holds a workspace at a site.

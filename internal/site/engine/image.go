@@ -37,6 +37,15 @@ func (s *Site) EnsureImage(ctx context.Context, reference string, progress func(
 	return found, s.explain(err, "look at the image "+reference)
 }
 
+// HasImage tells whether the engine has the image.
+func (s *Site) HasImage(ctx context.Context, reference string) (bool, error) {
+	_, err := s.inspectImage(ctx, reference)
+	if isNotFound(err) {
+		return false, nil
+	}
+	return err == nil, s.explain(err, "look for the image "+reference)
+}
+
 func (s *Site) inspectImage(ctx context.Context, reference string) (site.Image, error) {
 	i, err := s.api.ImageInspect(ctx, reference)
 	if err != nil {

@@ -6,6 +6,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/docker/docker/api/types/container"
@@ -65,18 +66,11 @@ func (s *Site) create(ctx context.Context, workspace string, c plan.Container) e
 	}
 	config := &container.Config{Image: c.Image, Hostname: c.Hostname, Labels: s.labels(workspace), StopSignal: "SIGTERM"}
 	config.Labels[labelDigest] = c.Digest
-	for name, value := range c.Env {
-		config.Env = append(config.Env, name+"="+value)
-	}
-	slices.Sort(config.Env)
-	if c.Override {
-		// The agent needs root to become the session's user; it runs nothing as root itself.
-		config.User, config.Entrypoint, config.Cmd = "0:0", s.agentCommand(), []string{}
-	} else {
-		config.User, config.Labels[labelBeside] = c.User, "true"
+	config.Env = environment(c.Env)
+	if err := s.firstProcess(ctx, config, c); err != nil {
+		return err
 	}
 	host := &container.HostConfig{
-		NetworkMode: container.NetworkMode(networkName),
 		Mounts: []mount.Mount{
 			{Type: mount.TypeVolume, Source: s.name(workspace), Target: c.SourceTarget},
 			{Type: mount.TypeVolume, Source: s.agentVolume(), Target: wire.AgentFolder, ReadOnly: true},
@@ -85,14 +79,75 @@ func (s *Site) create(ctx context.Context, workspace string, c plan.Container) e
 	if c.Init {
 		host.Init = &c.Init
 	}
+	if err := s.settings(workspace, c.Settings, host); err != nil {
+		return err
+	}
+	var attachments []plan.Attachment
+	if c.Service != nil {
+		attachments = c.Service.Networks
+	}
+	networks := s.attach(workspace, attachments, host)
+	if host.NetworkMode == "" {
+		host.NetworkMode = container.NetworkMode(networkName)
+	}
 	if shares {
 		if err := os.MkdirAll(s.socketFolder(workspace), 0o700); err != nil {
 			return fmt.Errorf("make the folder of the agent's socket: %w", err)
 		}
 		host.Mounts = append(host.Mounts, mount.Mount{Type: mount.TypeBind, Source: s.socketFolder(workspace), Target: wire.SocketFolder})
 	}
-	_, err = s.api.ContainerCreate(ctx, config, host, nil, nil, s.name(workspace))
-	return err
+	made, err := s.api.ContainerCreate(ctx, config, host, networks, nil, s.name(workspace))
+	if err != nil {
+		return err
+	}
+	return s.attachMore(ctx, workspace, made.ID, attachments)
+}
+
+// firstProcess decides what the container runs: the agent, or the image's own command
+// with the agent beside it; the features' entrypoints before either.
+func (s *Site) firstProcess(ctx context.Context, config *container.Config, c plan.Container) error {
+	if c.Service != nil {
+		config.Cmd, config.Entrypoint, config.WorkingDir = c.Service.Command, c.Service.Entrypoint, c.Service.Folder
+		if h := c.Service.Health; h != nil {
+			config.Healthcheck = &container.HealthConfig{Test: h.Test, Interval: h.Interval, Timeout: h.Timeout, StartPeriod: h.StartPeriod, Retries: h.Retries}
+		}
+	}
+	if c.Override {
+		// The agent needs root to become the session's user; it runs nothing as root itself.
+		config.User, config.Entrypoint, config.Cmd = "0:0", entry(c.Entrypoints, s.agentCommand()), []string{}
+		return nil
+	}
+	config.User, config.Labels[labelBeside] = c.User, "true"
+	if len(c.Entrypoints) == 0 {
+		return nil
+	}
+	i, err := s.api.ImageInspect(ctx, c.Image)
+	if err != nil {
+		return err
+	}
+	command := append(slices.Clone(config.Entrypoint), config.Cmd...)
+	if len(config.Entrypoint) == 0 && i.Config != nil {
+		command = append(slices.Clone(i.Config.Entrypoint), config.Cmd...)
+		if len(config.Cmd) == 0 {
+			command = append(command, i.Config.Cmd...)
+		}
+	}
+	config.Entrypoint, config.Cmd = entry(c.Entrypoints, command), []string{}
+	return nil
+}
+
+// entry runs the features' entrypoints in order and then the command. One that fails is
+// told in the container's output and does not keep the others from starting.
+func entry(before, command []string) []string {
+	if len(before) == 0 {
+		return command
+	}
+	var script strings.Builder
+	for _, e := range before {
+		fmt.Fprintf(&script, "%s || echo \"the entrypoint %s failed\" >&2\n", e, strings.ReplaceAll(e, `"`, ""))
+	}
+	script.WriteString("exec \"$@\"\n")
+	return append([]string{"/bin/sh", "-c", script.String(), "entrypoints"}, command...)
 }
 
 func (s *Site) agentCommand() []string {
@@ -161,11 +216,36 @@ func ended(status int) error {
 // Stop stops the container. One that is gone is stopped.
 func (s *Site) Stop(ctx context.Context, workspace string, grace time.Duration) error {
 	seconds := int(grace.Seconds())
+	if err := s.stopServices(ctx, workspace, seconds); err != nil {
+		return err
+	}
 	err := s.api.ContainerStop(ctx, s.name(workspace), container.StopOptions{Timeout: &seconds})
 	if isNotFound(err) {
 		return nil
 	}
 	return s.explain(err, "stop the workspace's container")
+}
+
+// stopServices stops the services beside a workspace, all at once.
+func (s *Site) stopServices(ctx context.Context, workspace string, seconds int) error {
+	list, err := s.Services(ctx, workspace)
+	if err != nil {
+		return err
+	}
+	errs := make([]error, len(list))
+	var all sync.WaitGroup
+	for i, v := range list {
+		all.Go(func() {
+			errs[i] = s.api.ContainerStop(ctx, s.serviceName(workspace, v.Name), container.StopOptions{Timeout: &seconds})
+		})
+	}
+	all.Wait()
+	for i, err := range errs {
+		if err != nil && !isNotFound(err) {
+			return s.explain(err, "stop the service "+list[i].Name)
+		}
+	}
+	return nil
 }
 
 // Remove removes the workspace's containers, volumes and socket folder.
@@ -190,6 +270,15 @@ func (s *Site) Remove(ctx context.Context, workspace string) error {
 	for _, v := range volumes.Volumes {
 		if err := s.api.VolumeRemove(ctx, v.Name, false); err != nil && !isNotFound(err) {
 			return s.explain(err, "remove the workspace's volume")
+		}
+	}
+	networks, err := s.api.NetworkList(ctx, network.ListOptions{Filters: mine})
+	if err != nil {
+		return s.explain(err, "list the workspace's networks")
+	}
+	for _, n := range networks {
+		if err := s.api.NetworkRemove(ctx, n.ID); err != nil && !isNotFound(err) {
+			return s.explain(err, "remove the workspace's network")
 		}
 	}
 	if s.o.SocketFolder == "" {
@@ -219,6 +308,9 @@ func (s *Site) List(ctx context.Context) ([]site.Instance, error) {
 	}
 	list := make([]site.Instance, 0, len(containers))
 	for _, c := range containers {
+		if c.Labels[labelService] != "" {
+			continue
+		}
 		i := site.Instance{Workspace: c.Labels[labelWorkspace], Running: c.State == "running", Digest: c.Labels[labelDigest]}
 		_, _ = fmt.Sscanf(c.Status, "Exited (%d)", &i.ExitCode) // left at 0 where it never ran
 		list = append(list, i)

@@ -213,6 +213,120 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Plans a workspace of a source without making anything. */
+        post: operations["planSource"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/workspaces/{name}/checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Proves the checks of a ready workspace now. */
+        post: operations["checkWorkspace"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/workspaces/{name}/rebuild": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Starts a run that brings a workspace to what its definition says now. */
+        post: operations["rebuildWorkspace"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/workspaces/{name}/services": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        /** The services beside a workspace, as they are now. */
+        get: operations["listServices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/workspaces/{name}/services/{service}/log": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                service: string;
+            };
+            cookie?: never;
+        };
+        /** The last lines that a service printed. */
+        get: operations["getServiceLog"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/workspaces/{name}/services/{service}/restart": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                service: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Stops and starts one service. */
+        post: operations["restartService"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/registries": {
         parameters: {
             query?: never;
@@ -628,6 +742,56 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        /** @description The proof of one check. */
+        CheckResult: {
+            name: string;
+            ok: boolean;
+            expected: string;
+            found: string;
+            /** @description What should have brought it. */
+            from?: string;
+            /** Format: date-time */
+            at: string;
+        };
+        /** @description A named command of the definition. */
+        Task: {
+            name: string;
+            description?: string;
+            /** @description In words. */
+            command: string;
+            /** @description What a shell runs for it, with the tasks before it. */
+            script: string;
+            after?: string[];
+        };
+        /** @description A service beside a workspace. */
+        BesideService: {
+            name: string;
+            image: string;
+            running: boolean;
+            /** @enum {string} */
+            health?: "starting" | "healthy" | "unhealthy";
+            exitCode?: number;
+        };
+        ServiceLog: {
+            text: string;
+        };
+        /** @description What would be done, without doing it. */
+        PlanAnswer: {
+            commit?: string;
+            steps: components["schemas"]["PlannedStep"][];
+        };
+        PlannedStep: {
+            name: string;
+            title: string;
+            /** @description Its result is at the site already. */
+            there?: boolean;
+            /**
+             * Format: int64
+             * @description How long it took the last times.
+             */
+            millis?: number;
+            detail?: string[];
+        };
         /** @description What to make. */
         ProvisionRequest: {
             source: string;
@@ -660,6 +824,10 @@ export interface components {
             user?: string;
             folder?: string;
             image?: string;
+            checks?: components["schemas"]["CheckResult"][];
+            tasks?: components["schemas"]["Task"][];
+            /** @description The services beside it. */
+            services?: string[];
             ports: components["schemas"]["Port"][];
             run?: components["schemas"]["Run"];
             /** @description The ssh command line. */
@@ -678,7 +846,7 @@ export interface components {
             id: number;
             workspace: string;
             /** @enum {string} */
-            kind: "provision" | "start" | "stop" | "remove";
+            kind: "provision" | "start" | "stop" | "remove" | "rebuild";
             /** @enum {string} */
             state: "waiting" | "running" | "done" | "failed";
             reason?: string;
@@ -1144,6 +1312,146 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["TemplatePlaces"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    planSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CheckRequest"];
+            };
+        };
+        responses: {
+            /** @description Fine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanAnswer"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    checkWorkspace: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Fine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CheckResult"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    rebuildWorkspace: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Fine. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Workspace"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listServices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Fine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BesideService"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getServiceLog: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                service: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Fine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServiceLog"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    restartService: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                service: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

@@ -1,0 +1,201 @@
+package api
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"domicile/internal/definition"
+	"domicile/internal/fault"
+	"domicile/internal/plan"
+	"domicile/internal/records"
+	"domicile/internal/run"
+	"domicile/internal/site"
+	"domicile/internal/source"
+)
+
+func appendTo[T any](list *[]T, v T) *[]T {
+	if list == nil {
+		list = &[]T{}
+	}
+	*list = append(*list, v)
+	return list
+}
+
+func checkView(c run.CheckResult) CheckResult {
+	return CheckResult{Name: c.Name, Ok: c.OK, Expected: c.Expected, Found: c.Found, From: optional(c.From), At: c.At}
+}
+
+// tasks gives the definition's tasks, each with what a shell runs for it.
+func tasks(d *definition.Domicile) (list []Task) {
+	if d == nil {
+		return nil
+	}
+	for _, t := range d.Tasks {
+		v := Task{Name: t.Name, Description: optional(t.Description), Command: shellOf(t.Command), Script: script(d.Tasks, t.Name)}
+		if len(t.After) > 0 {
+			v.After = &t.After
+		}
+		list = append(list, v)
+	}
+	return list
+}
+
+// script runs a task behind all those it comes after, each once.
+func script(all []definition.Task, name string) string {
+	var order []string
+	seen := map[string]bool{}
+	var visit func(name string)
+	visit = func(name string) {
+		i := slices.IndexFunc(all, func(t definition.Task) bool { return t.Name == name })
+		if seen[name] || i < 0 {
+			return
+		}
+		seen[name] = true
+		for _, before := range all[i].After {
+			visit(before)
+		}
+		order = append(order, "{ "+shellOf(all[i].Command)+"\n}")
+	}
+	visit(name)
+	return strings.Join(order, " && ")
+}
+
+// shellOf writes a command as a shell's line.
+func shellOf(command json.RawMessage) string {
+	parts, err := definition.Command{Command: command}.Parts()
+	if err != nil || len(parts) == 0 {
+		return ""
+	}
+	if parts[0].Args == nil {
+		return parts[0].Shell
+	}
+	words := make([]string, len(parts[0].Args))
+	for i, a := range parts[0].Args {
+		words[i] = a
+		if strings.Trim(a, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_./:=-") != "" || a == "" {
+			words[i] = "'" + strings.ReplaceAll(a, "'", `'\''`) + "'"
+		}
+	}
+	return strings.Join(words, " ")
+}
+
+// CheckWorkspace proves the checks of a ready workspace now.
+func (s *Server) CheckWorkspace(ctx context.Context, q CheckWorkspaceRequestObject) (CheckWorkspaceResponseObject, error) {
+	w, err := s.ready(ctx, q.Name)
+	if err != nil {
+		return nil, err
+	}
+	b, err := s.o.Runner.Check(ctx, w)
+	if err != nil {
+		return nil, err
+	}
+	var list []run.CheckResult
+	if err := json.Unmarshal(b, &list); err != nil {
+		return nil, fmt.Errorf("read the proof: %w", err)
+	}
+	return CheckWorkspace200JSONResponse(each(list, checkView)), nil
+}
+
+// RebuildWorkspace starts the run that brings a workspace to what its definition says now.
+func (s *Server) RebuildWorkspace(ctx context.Context, q RebuildWorkspaceRequestObject) (RebuildWorkspaceResponseObject, error) {
+	if _, err := s.find(ctx, q.Name); err != nil {
+		return nil, err
+	}
+	w, err := s.o.Runner.Rebuild(ctx, account(ctx).ID, q.Name)
+	v, err := s.after(ctx, w, err)
+	return RebuildWorkspace202JSONResponse(v), err
+}
+
+func (s *Server) siteOf(ctx context.Context, name string) (records.Workspace, site.Site, error) {
+	w, err := s.find(ctx, name)
+	if err != nil {
+		return w, nil, err
+	}
+	at := s.o.Runner.Site(w.Site)
+	if at == nil {
+		err = fault.New("no-site", "", "The service has no site %q", w.Site)
+	}
+	return w, at, err
+}
+
+// ListServices tells how the services beside a workspace are.
+func (s *Server) ListServices(ctx context.Context, q ListServicesRequestObject) (ListServicesResponseObject, error) {
+	w, at, err := s.siteOf(ctx, q.Name)
+	if err != nil {
+		return nil, err
+	}
+	list, err := at.Services(ctx, w.SiteID())
+	return ListServices200JSONResponse(each(list, func(v site.Service) BesideService {
+		view := BesideService{Name: v.Name, Image: v.Image, Running: v.Running}
+		if v.Health != "" && v.Health != "none" {
+			view.Health = new(BesideServiceHealth(v.Health))
+		}
+		if v.Started && !v.Running {
+			view.ExitCode = &v.ExitCode
+		}
+		return view
+	})), err
+}
+
+// serviceLines is how much of a service's log is shown.
+const serviceLines = 500
+
+// GetServiceLog answers the last lines that a service printed.
+func (s *Server) GetServiceLog(ctx context.Context, q GetServiceLogRequestObject) (GetServiceLogResponseObject, error) {
+	w, at, err := s.serviceAt(ctx, q.Name, q.Service)
+	if err != nil {
+		return nil, err
+	}
+	var b bytes.Buffer
+	err = at.ServiceLog(ctx, w.SiteID(), q.Service, serviceLines, &b)
+	return GetServiceLog200JSONResponse{Text: strings.ToValidUTF8(b.String(), "\uFFFD")}, err
+}
+
+// RestartService stops and starts one service.
+func (s *Server) RestartService(ctx context.Context, q RestartServiceRequestObject) (RestartServiceResponseObject, error) {
+	w, at, err := s.serviceAt(ctx, q.Name, q.Service)
+	if err != nil {
+		return nil, err
+	}
+	return RestartService204Response{}, at.RestartService(ctx, w.SiteID(), q.Service)
+}
+
+func (s *Server) serviceAt(ctx context.Context, name, service string) (records.Workspace, site.Site, error) {
+	w, at, err := s.siteOf(ctx, name)
+	if err != nil {
+		return w, nil, err
+	}
+	var p plan.Plan
+	if len(w.Plan) > 0 {
+		if err := json.Unmarshal(w.Plan, &p); err != nil {
+			return w, nil, fmt.Errorf("read the plan: %w", err)
+		}
+	}
+	_, err = p.ServiceByName(service)
+	return w, at, err
+}
+
+// PlanSource plans a workspace without making anything.
+func (s *Server) PlanSource(ctx context.Context, q PlanSourceRequestObject) (PlanSourceResponseObject, error) {
+	answer := PlanSource200JSONResponse{Steps: []PlannedStep{}}
+	err := s.withSource(ctx, q.Body.Source, q.Body.Ref, func(c source.Checkout) error {
+		steps, err := s.o.Runner.PlanFirst(ctx, c, q.Body.Source, value(q.Body.File), s.o.Sites[0])
+		for _, v := range steps {
+			view := PlannedStep{Name: v.Name, Title: v.Title, There: &v.There}
+			if v.Millis > 0 {
+				view.Millis = &v.Millis
+			}
+			if len(v.Detail) > 0 {
+				view.Detail = &v.Detail
+			}
+			answer.Steps = append(answer.Steps, view)
+		}
+		answer.Commit = optional(c.Commit)
+		return err
+	})
+	return answer, err
+}

@@ -1,0 +1,272 @@
+package compose
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/compose-spec/compose-go/v2/types"
+
+	"domicile/internal/definition"
+	"domicile/internal/fault"
+	"domicile/internal/plan"
+	"domicile/internal/recipe"
+)
+
+// Services turns a project into services as a site makes them. What has no equivalent is
+// refused by name and line; what reaches for the host is listed for policy to judge.
+func Services(p *Project, r *definition.Report) (*plan.Services, error) {
+	out := &plan.Services{}
+	for _, name := range p.NetworkNames() {
+		n := p.Networks[name]
+		if n.External {
+			file, line := p.networkPlace(name)
+			return nil, refused(file, line, "the network %s is external: a workspace's services see only each other", name)
+		}
+		out.Networks = append(out.Networks, plan.Network{Name: name, Internal: n.Internal})
+	}
+	slices.SortFunc(out.Networks, func(a, b plan.Network) int { return strings.Compare(a.Name, b.Name) })
+	for name, v := range p.Volumes {
+		if v.External || len(v.DriverOpts) > 0 || v.Driver != "" && v.Driver != "local" {
+			file, line := p.partPlace("volumes", name)
+			return nil, refused(file, line, "the volume %s is not the workspace's own (external, a driver or its options)", name)
+		}
+	}
+	for _, name := range p.ServiceNames() {
+		s, err := p.planService(name, r)
+		if err != nil {
+			return nil, err
+		}
+		out.All = append(out.All, s)
+	}
+	return out, nil
+}
+
+func refused(file string, line int, format string, args ...any) error {
+	return fault.New("not-carried-out", "take it out of the Compose file", "%s:%d: %s", file, max(line, 1), fmt.Sprintf(format, args...))
+}
+
+func (p *Project) networkPlace(name string) (string, int) { return p.partPlace("networks", name) }
+
+func (p *Project) partPlace(part, name string) (string, int) {
+	for _, t := range slices.Backward(p.texts) {
+		if l := t.line(part, name); l > 0 {
+			return t.file, l
+		}
+	}
+	return p.texts[0].file, 1
+}
+
+// allowances says which allowance an attribute needs.
+var allowances = map[string]string{"privileged": plan.AllowPrivileged, "cap_add": plan.AllowCapabilities, "security_opt": plan.AllowSecurityOptions,
+	"devices": plan.AllowDevices, "volumes": plan.AllowHostMounts}
+
+func (p *Project) planService(name string, r *definition.Report) (plan.Service, error) {
+	c := p.Services[name]
+	s := plan.Service{Name: name, Image: c.Image, Command: c.Command, Entrypoint: c.Entrypoint, User: c.User, Folder: c.WorkingDir, Hostname: c.Hostname, StopSignal: c.StopSignal}
+	s.File, s.Line = p.place(name)
+	if s.Hostname == "" {
+		s.Hostname = name
+	}
+	if err := p.refuseUnknown(name, c); err != nil {
+		return s, err
+	}
+	if b := buildOf(c); b != nil {
+		made, err := recipe.Plain(r, b)
+		if err != nil {
+			return s, fmt.Errorf("service %s: %w", name, err)
+		}
+		s.Recipe, s.Image = made, made.Tag()
+	}
+	for k, v := range c.Environment {
+		if s.Env == nil {
+			s.Env = map[string]string{}
+		}
+		if v != nil {
+			s.Env[k] = *v
+		}
+	}
+	s.Init = c.Init != nil && *c.Init
+	if c.StopGracePeriod != nil {
+		s.Grace = time.Duration(*c.StopGracePeriod)
+	}
+	if c.Restart != "no" {
+		s.Restart = c.Restart
+	}
+	p.settings(&s, c)
+	if err := p.mounts(&s, c); err != nil {
+		return s, err
+	}
+	s.After = after(c)
+	s.Health = health(c.HealthCheck)
+	for network, config := range c.Networks {
+		a := plan.Attachment{Network: network, Aliases: []string{name}}
+		if config != nil {
+			a.Aliases = append(a.Aliases, config.Aliases...)
+		}
+		if c.ContainerName != "" {
+			a.Aliases = append(a.Aliases, c.ContainerName)
+		}
+		s.Networks = append(s.Networks, a)
+	}
+	slices.SortFunc(s.Networks, func(a, b plan.Attachment) int { return strings.Compare(a.Network, b.Network) })
+	for _, a := range Asks(c) {
+		allowance := allowances[a.Attribute]
+		if allowance == "" {
+			allowance = plan.AllowHostSpaces
+		}
+		if a.Attribute == "cap_add" && strings.HasSuffix(a.Words, "SYS_PTRACE") {
+			continue
+		}
+		file, line := p.place(name, a.Attribute)
+		s.Asks = append(s.Asks, plan.Ask{Allowance: allowance, Words: a.Words, File: file, Line: line})
+	}
+	return s, nil
+}
+
+func (p *Project) settings(s *plan.Service, c types.ServiceConfig) {
+	s.Privileged, s.CapAdd, s.CapDrop, s.SecurityOpt, s.ReadOnly = c.Privileged, c.CapAdd, c.CapDrop, c.SecurityOpt, c.ReadOnly
+	s.SharedMemory, s.DNS, s.Groups = int64(c.ShmSize), c.DNS, c.GroupAdd
+	s.Memory, s.CPUs = int64(c.MemLimit), float64(c.CPUS)
+	if c.Deploy != nil && c.Deploy.Resources.Limits != nil {
+		s.Memory, s.CPUs = int64(c.Deploy.Resources.Limits.MemoryBytes), float64(c.Deploy.Resources.Limits.NanoCPUs)
+	}
+	s.Network = c.NetworkMode
+	spaces := map[string]string{}
+	for space, value := range map[string]string{"pid": c.Pid, "ipc": c.Ipc, "uts": c.Uts, "userns": c.UserNSMode, "cgroupns": c.Cgroup} {
+		if value != "" && value != "private" {
+			spaces[space] = value
+		}
+	}
+	if len(spaces) > 0 {
+		s.Spaces = spaces
+	}
+	for host, addresses := range c.ExtraHosts {
+		for _, a := range addresses {
+			s.Hosts = append(s.Hosts, host+":"+a)
+		}
+	}
+	slices.Sort(s.Hosts)
+	for name, u := range c.Ulimits {
+		soft, hard := u.Soft, u.Hard
+		if u.Single != 0 {
+			soft, hard = u.Single, u.Single
+		}
+		s.Ulimits = append(s.Ulimits, fmt.Sprintf("%s=%d:%d", name, soft, hard))
+	}
+	slices.Sort(s.Ulimits)
+	for _, d := range c.Devices {
+		s.Devices = append(s.Devices, d.Source+":"+d.Target+":"+d.Permissions)
+	}
+	if len(c.Sysctls) > 0 {
+		s.Sysctls = c.Sysctls
+	}
+}
+
+// mounts maps volumes; a mount of the repository itself is the source, one of a file in
+// it is a copy, made when the container is made.
+func (p *Project) mounts(s *plan.Service, c types.ServiceConfig) error {
+	for _, v := range c.Volumes {
+		m := plan.Mount{Type: v.Type, Source: v.Source, Target: v.Target, ReadOnly: v.ReadOnly}
+		if v.Type == types.VolumeTypeBind {
+			rest, own := strings.CutPrefix(v.Source, "./")
+			switch {
+			case own && rest == "":
+				m.Type, m.Source = "source", ""
+			case own:
+				m.Type, m.Source = "file", path.Clean(rest)
+			}
+		}
+		switch m.Type {
+		case "bind", "volume", "tmpfs", "source", "file":
+			s.Mounts = append(s.Mounts, m)
+		default:
+			file, line := p.place(c.Name, "volumes")
+			return refused(file, line, "service %s: a volume of type %s has no equivalent", c.Name, v.Type)
+		}
+	}
+	for _, t := range c.Tmpfs {
+		target, _, _ := strings.Cut(t, ":")
+		s.Mounts = append(s.Mounts, plan.Mount{Type: "tmpfs", Target: target})
+	}
+	for _, x := range c.Configs {
+		if err := p.fileMount(s, c, "configs", x.Source, x.Target, p.Configs[x.Source].File); err != nil {
+			return err
+		}
+	}
+	for _, x := range c.Secrets {
+		target := x.Target
+		if !path.IsAbs(target) {
+			if target == "" {
+				target = x.Source
+			}
+			target = path.Join("/run/secrets", target)
+		}
+		if err := p.fileMount(s, c, "secrets", x.Source, target, p.Secrets[x.Source].File); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (p *Project) fileMount(s *plan.Service, c types.ServiceConfig, part, source, target, file string) error {
+	if file == "" || path.IsAbs(file) || !recipe.Inside(file) {
+		at, line := p.partPlace(part, source)
+		return refused(at, line, "%s %s is no file of the repository", strings.TrimSuffix(part, "s"), source)
+	}
+	if target == "" {
+		target = "/" + source
+	}
+	s.Mounts = append(s.Mounts, plan.Mount{Type: "file", Source: file, Target: target, ReadOnly: true})
+	return nil
+}
+
+func after(c types.ServiceConfig) (list []plan.Dependency) {
+	for name, d := range c.DependsOn {
+		list = append(list, plan.Dependency{Service: name, Condition: d.Condition, Optional: !d.Required})
+	}
+	slices.SortFunc(list, func(a, b plan.Dependency) int { return strings.Compare(a.Service, b.Service) })
+	return list
+}
+
+func health(h *types.HealthCheckConfig) *plan.Health {
+	if h == nil {
+		return nil
+	}
+	if h.Disable {
+		return &plan.Health{Test: []string{"NONE"}}
+	}
+	out := &plan.Health{Test: h.Test}
+	for _, d := range []struct {
+		to   *time.Duration
+		from *types.Duration
+	}{{&out.Interval, h.Interval}, {&out.Timeout, h.Timeout}, {&out.StartPeriod, h.StartPeriod}} {
+		if d.from != nil {
+			*d.to = time.Duration(*d.from)
+		}
+	}
+	if h.Retries != nil {
+		out.Retries = int(*h.Retries)
+	}
+	return out
+}
+
+// refuseUnknown names what Domicile does not carry out of a service.
+func (p *Project) refuseUnknown(name string, c types.ServiceConfig) error {
+	for _, x := range []struct {
+		attribute string
+		asked     bool
+	}{
+		{"volumes_from", len(c.VolumesFrom) > 0}, {"cgroup_parent", c.CgroupParent != ""}, {"runtime", c.Runtime != ""}, {"device_cgroup_rules", len(c.DeviceCgroupRules) > 0},
+		{"credential_spec", c.CredentialSpec != nil}, {"provider", c.Provider != nil}, {"gpus", len(c.Gpus) > 0}, {"external_links", len(c.ExternalLinks) > 0},
+		{"scale", c.Scale != nil && *c.Scale != 1}, {"platform", c.Platform != "" && !strings.HasPrefix(c.Platform, "linux")},
+	} {
+		if x.asked {
+			file, line := p.place(name, x.attribute)
+			return refused(file, line, "service %s: %s is not carried out", name, x.attribute)
+		}
+	}
+	return nil
+}

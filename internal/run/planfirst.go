@@ -1,0 +1,116 @@
+package run
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"github.com/jackc/pgx/v5"
+
+	"domicile/internal/fault"
+	"domicile/internal/plan"
+	"domicile/internal/records"
+	"domicile/internal/site"
+	"domicile/internal/source"
+)
+
+// Planned is a step that would be carried out.
+type Planned struct {
+	Name, Title string
+	There       bool     // what it makes is at the site already
+	Millis      int64    // how long it took the last times; 0: not known
+	Detail      []string // what it would do, in words
+}
+
+// PlanFirst plans a workspace of a source that was fetched, and tells what is there
+// already. Nothing is made.
+func (r *Runner) PlanFirst(ctx context.Context, c source.Checkout, address, file, siteName string) ([]Planned, error) {
+	report, _, err := ReadDefinition(ctx, c, file, r.o.Artifacts)
+	if err != nil {
+		return nil, err
+	}
+	if report.HasErrors() {
+		return nil, definitionFault(report)
+	}
+	p, err := MakePlan(ctx, c, report, c.Name, r.o.Policy)
+	if err != nil {
+		return nil, err
+	}
+	millis, err := r.o.Store.StepMillis(ctx, address)
+	if err != nil {
+		return nil, err
+	}
+	at := r.Site(siteName)
+	if at == nil {
+		return nil, fault.New("no-site", "domicile sites lists them", "the service has no site %q", siteName)
+	}
+	var list []Planned
+	for _, s := range append(plan.First(address, ""), p.Steps...) {
+		planned := Planned{Name: s.Name, Title: s.Title, Millis: millis[s.Name]}
+		if err := planned.describe(ctx, s, p, at); err != nil {
+			return nil, err
+		}
+		list = append(list, planned)
+	}
+	return list, nil
+}
+
+func (d *Planned) describe(ctx context.Context, s plan.Step, p *plan.Plan, at site.Site) (err error) {
+	switch s.Name {
+	case plan.StepImage:
+		image := p.Container.Image
+		if d.There, err = at.HasImage(ctx, image); err != nil {
+			return err
+		}
+		if p.Recipe == nil {
+			return nil
+		}
+		if f := p.Recipe.Dockerfile; f != nil {
+			d.Detail = append(d.Detail, "build "+f.Path)
+		} else {
+			d.Detail = append(d.Detail, "begin with "+p.Recipe.Base)
+		}
+		for _, l := range p.Recipe.Layers {
+			d.Detail = append(d.Detail, "install the feature "+l.Title)
+		}
+	case plan.StepServices, plan.StepLate:
+		for _, v := range p.Services {
+			if v.Late == (s.Name == plan.StepLate) {
+				d.Detail = append(d.Detail, v.Name+": "+v.Image)
+			}
+		}
+	case plan.StepChecks:
+		for _, c := range p.Domicile.Checks {
+			d.Detail = append(d.Detail, c.Name)
+		}
+	}
+	for _, c := range s.Commands {
+		d.Detail = append(d.Detail, c.Words())
+	}
+	return nil
+}
+
+// Rebuild makes the run that brings a workspace to what its definition says now.
+func (r *Runner) Rebuild(ctx context.Context, account int64, name string) (records.Workspace, error) {
+	var w records.Workspace
+	err := r.o.Store.InTx(ctx, func(db records.Queries, tx pgx.Tx) error {
+		var err error
+		if w, err = db.LockWorkspace(ctx, account, name); err != nil {
+			return err
+		}
+		if w.State != records.Ready && w.State != records.Failed && w.State != records.Lost {
+			if w.State == records.Stopped {
+				return fault.New("not-ready", "start it: domicile start "+name, "the workspace %s is stopped", name)
+			}
+			return records.ErrBusy
+		}
+		if err := db.SetWanted(ctx, w.ID, records.WantRunning); err != nil {
+			return err
+		}
+		return r.enqueue(ctx, db, tx, w, records.KindRebuild, plan.First(w.Source, w.Ref))
+	})
+	if errors.Is(err, records.ErrNotFound) {
+		return w, fmt.Errorf("rebuild %s: %w", name, err)
+	}
+	return w, busy(err, name)
+}

@@ -1,0 +1,100 @@
+package run
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"domicile/internal/fault"
+	"domicile/internal/plan"
+	"domicile/internal/site"
+)
+
+// servicePatience is how long a service has to become as its dependents want it.
+const servicePatience = 5 * time.Minute
+
+// waitForServices waits until the services that one depends on are as it wants them.
+func (c *carriage) waitForServices(ctx context.Context, id, who string, after []plan.Dependency) error {
+	limit := time.Now().Add(servicePatience)
+	told := map[string]bool{}
+	for {
+		list, err := c.site.Services(ctx, id)
+		if err != nil {
+			return err
+		}
+		waiting := ""
+		for _, d := range after {
+			done, err := c.dependency(ctx, id, d, list)
+			if err != nil {
+				if d.Optional {
+					continue
+				}
+				return err
+			}
+			if !done {
+				waiting = d.Service
+			}
+		}
+		if waiting == "" {
+			return nil
+		}
+		if !told[waiting] {
+			told[waiting] = true
+			c.log.say(fmt.Sprintf("%s waits for %s", who, waiting))
+		}
+		if time.Now().After(limit) {
+			return c.serviceFault(ctx, id, waiting, "did not become ready within %s", servicePatience)
+		}
+		pause(ctx, 100*time.Millisecond)
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+	}
+}
+
+// dependency tells whether a service is as far as it must be.
+func (c *carriage) dependency(ctx context.Context, id string, d plan.Dependency, list []site.Service) (bool, error) {
+	i := slices.IndexFunc(list, func(s site.Service) bool { return s.Name == d.Service })
+	if i < 0 {
+		// The workspace itself, or one that does not run.
+		return !slices.ContainsFunc(c.made.plan.Services, func(s plan.Service) bool { return s.Name == d.Service }), nil
+	}
+	s := list[i]
+	ended := s.Started && !s.Running
+	switch d.Condition {
+	case plan.Completed:
+		if ended && s.ExitCode != 0 {
+			return false, c.serviceFault(ctx, id, s.Name, "ended with exit status %d, and must end with 0", s.ExitCode)
+		}
+		return ended, nil
+	case plan.Healthy:
+		switch {
+		case ended:
+			return false, c.serviceFault(ctx, id, s.Name, "ended with exit status %d", s.ExitCode)
+		case s.Health == "":
+			return false, c.serviceFault(ctx, id, s.Name, "has no health check, and others wait for it to be healthy")
+		case s.Health == "unhealthy":
+			return false, c.serviceFault(ctx, id, s.Name, "is not healthy")
+		}
+		return s.Health == "healthy", nil
+	}
+	return s.Started, nil
+}
+
+// serviceFault tells what became of a service, with its last words.
+func (c *carriage) serviceFault(ctx context.Context, id, service, format string, args ...any) error {
+	var said bytes.Buffer
+	if err := c.site.ServiceLog(ctx, id, service, 20, &said); err == nil {
+		for line := range strings.Lines(said.String()) {
+			c.log.say(service + ": " + strings.TrimRight(line, "\r\n"))
+		}
+	}
+	place := ""
+	if v, err := c.made.plan.ServiceByName(service); err == nil && v.File != "" {
+		place = fmt.Sprintf(" (%s:%d)", v.File, v.Line)
+	}
+	return fault.New("service-failed", "look at its last lines in the log of this run, and correct it", "the service %s%s %s", service, place, fmt.Sprintf(format, args...))
+}

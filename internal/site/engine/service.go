@@ -1,0 +1,224 @@
+package engine
+
+import (
+	"archive/tar"
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"slices"
+	"strings"
+
+	"github.com/docker/docker/api/types/container"
+	"github.com/docker/docker/api/types/filters"
+	"github.com/docker/docker/api/types/network"
+	"github.com/docker/docker/pkg/stdcopy"
+
+	"domicile/internal/fault"
+	"domicile/internal/plan"
+	"domicile/internal/site"
+)
+
+// labelService marks the containers of services beside a workspace.
+const labelService = "domicile.service"
+
+func (s *Site) serviceName(workspace, service string) string {
+	return s.name(workspace) + "-" + service
+}
+
+func (s *Site) networkName(workspace, network string) string {
+	return s.name(workspace) + "-" + network
+}
+
+// EnsureNetworks makes the workspace's own networks.
+func (s *Site) EnsureNetworks(ctx context.Context, workspace string, list []plan.Network) error {
+	for _, n := range list {
+		name := s.networkName(workspace, n.Name)
+		_, err := s.api.NetworkInspect(ctx, name, network.InspectOptions{})
+		if isNotFound(err) {
+			_, err = s.api.NetworkCreate(ctx, name, network.CreateOptions{Driver: "bridge", Internal: n.Internal, Labels: s.labels(workspace)})
+		}
+		if err != nil {
+			return s.explain(err, "make the network "+n.Name)
+		}
+	}
+	return nil
+}
+
+// EnsureService makes a service's container, stopped. One of the same digest stays.
+func (s *Site) EnsureService(ctx context.Context, workspace, digest string, v plan.Service, source string) error {
+	name := s.serviceName(workspace, v.Name)
+	there, err := s.api.ContainerInspect(ctx, name)
+	if err == nil {
+		if there.Config.Labels[labelDigest] == digest {
+			return nil
+		}
+		if err := s.api.ContainerRemove(ctx, there.ID, container.RemoveOptions{Force: true}); err != nil && !isNotFound(err) {
+			return s.explain(err, "remove the earlier container of "+v.Name)
+		}
+	} else if !isNotFound(err) {
+		return s.explain(err, "look for the service "+v.Name)
+	}
+	config := &container.Config{Image: v.Image, Hostname: v.Hostname, User: v.User, WorkingDir: v.Folder, Cmd: v.Command, Entrypoint: v.Entrypoint, Env: environment(v.Env), Labels: s.labels(workspace), StopSignal: v.StopSignal}
+	config.Labels[labelService], config.Labels[labelDigest] = v.Name, digest
+	if h := v.Health; h != nil {
+		config.Healthcheck = &container.HealthConfig{Test: h.Test, Interval: h.Interval, Timeout: h.Timeout, StartPeriod: h.StartPeriod, Retries: h.Retries}
+	}
+	if v.Grace > 0 {
+		seconds := int(v.Grace.Seconds())
+		config.StopTimeout = &seconds
+	}
+	host := &container.HostConfig{RestartPolicy: container.RestartPolicy{Name: container.RestartPolicyMode(v.Restart)}}
+	if v.Init {
+		host.Init = &v.Init
+	}
+	if err := s.settings(workspace, v.Settings, host); err != nil {
+		return err
+	}
+	networks := s.attach(workspace, v.Networks, host)
+	made, err := s.api.ContainerCreate(ctx, config, host, networks, nil, name)
+	if err != nil {
+		return s.explain(err, "make the container of the service "+v.Name)
+	}
+	if err := s.attachMore(ctx, workspace, made.ID, v.Networks); err != nil {
+		return err
+	}
+	return s.putFiles(ctx, made.ID, v.Mounts, source)
+}
+
+// attach puts a container on its first network; an engine takes only one at creation.
+func (s *Site) attach(workspace string, list []plan.Attachment, host *container.HostConfig) *network.NetworkingConfig {
+	if len(list) == 0 || host.NetworkMode != "" {
+		return nil
+	}
+	first := s.networkName(workspace, list[0].Network)
+	host.NetworkMode = container.NetworkMode(first)
+	return &network.NetworkingConfig{EndpointsConfig: map[string]*network.EndpointSettings{first: {Aliases: list[0].Aliases}}}
+}
+
+func (s *Site) attachMore(ctx context.Context, workspace, id string, list []plan.Attachment) error {
+	for i, a := range list {
+		if i == 0 {
+			continue
+		}
+		if err := s.api.NetworkConnect(ctx, s.networkName(workspace, a.Network), id, &network.EndpointSettings{Aliases: a.Aliases}); err != nil {
+			return s.explain(err, "connect to the network "+a.Network)
+		}
+	}
+	return nil
+}
+
+// putFiles copies files of the repository to where a service wants to see them.
+func (s *Site) putFiles(ctx context.Context, id string, mounts []plan.Mount, source string) error {
+	if !slices.ContainsFunc(mounts, func(m plan.Mount) bool { return m.Type == "file" }) {
+		return nil
+	}
+	root, err := os.OpenRoot(source)
+	if err != nil {
+		return fmt.Errorf("open the source: %w", err)
+	}
+	defer root.Close()
+	var b bytes.Buffer
+	w := tar.NewWriter(&b)
+	for _, m := range mounts {
+		if m.Type != "file" {
+			continue
+		}
+		if err := addTree(w, root, m.Source, strings.TrimPrefix(path.Clean(m.Target), "/")); err != nil {
+			return fault.Wrap(err, "not-carried-out", "correct the path in the Compose file", "cannot copy %s of the repository to %s", m.Source, m.Target)
+		}
+	}
+	if err := w.Close(); err != nil {
+		return err
+	}
+	return s.explain(s.api.CopyToContainer(ctx, id, "/", &b, container.CopyToContainerOptions{}), "copy files into a service's container")
+}
+
+func addTree(w *tar.Writer, root *os.Root, from, to string) error {
+	return fs.WalkDir(root.FS(), from, func(name string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		info, err := d.Info()
+		if err != nil {
+			return err
+		}
+		target := path.Join(to, strings.TrimPrefix(name, from))
+		switch {
+		case d.IsDir():
+			return w.WriteHeader(&tar.Header{Name: target + "/", Typeflag: tar.TypeDir, Mode: 0o755})
+		case !info.Mode().IsRegular():
+			return nil
+		}
+		content, err := root.ReadFile(name)
+		if err != nil {
+			return err
+		}
+		if err := w.WriteHeader(&tar.Header{Name: target, Typeflag: tar.TypeReg, Mode: int64(info.Mode().Perm() | 0o444), Size: int64(len(content))}); err != nil {
+			return err
+		}
+		_, err = w.Write(content)
+		return err
+	})
+}
+
+// StartService starts a service's container; one that runs stays as it is.
+func (s *Site) StartService(ctx context.Context, workspace, service string) error {
+	return s.explain(s.api.ContainerStart(ctx, s.serviceName(workspace, service), container.StartOptions{}), "start the service "+service)
+}
+
+// RestartService stops and starts a service's container.
+func (s *Site) RestartService(ctx context.Context, workspace, service string) error {
+	return s.explain(s.api.ContainerRestart(ctx, s.serviceName(workspace, service), container.StopOptions{}), "restart the service "+service)
+}
+
+// Services tells how the services beside a workspace are.
+func (s *Site) Services(ctx context.Context, workspace string) ([]site.Service, error) {
+	mine := filters.NewArgs(filters.Arg("label", labelInstallation+"="+s.o.Installation), filters.Arg("label", labelWorkspace+"="+workspace), filters.Arg("label", labelService))
+	list, err := s.api.ContainerList(ctx, container.ListOptions{All: true, Filters: mine})
+	if err != nil {
+		return nil, s.explain(err, "list the workspace's services")
+	}
+	var out []site.Service
+	for _, c := range list {
+		i, err := s.api.ContainerInspect(ctx, c.ID)
+		if isNotFound(err) {
+			continue
+		}
+		if err != nil {
+			return nil, s.explain(err, "look at the workspace's services")
+		}
+		v := site.Service{Name: c.Labels[labelService], Image: i.Config.Image, Running: i.State.Running, ExitCode: i.State.ExitCode, Started: i.State.StartedAt != "" && !strings.HasPrefix(i.State.StartedAt, "0001")}
+		if i.State.Health != nil {
+			v.Health = string(i.State.Health.Status)
+		}
+		out = append(out, v)
+	}
+	slices.SortFunc(out, func(a, b site.Service) int { return strings.Compare(a.Name, b.Name) })
+	return out, nil
+}
+
+// ServiceLog writes the last lines that a service printed.
+func (s *Site) ServiceLog(ctx context.Context, workspace, service string, lines int, w io.Writer) error {
+	r, err := s.api.ContainerLogs(ctx, s.serviceName(workspace, service), container.LogsOptions{ShowStdout: true, ShowStderr: true, Tail: fmt.Sprint(lines)})
+	if isNotFound(err) {
+		return fault.New("no-service", "domicile services lists them", "the workspace has no service %q", service)
+	}
+	if err != nil {
+		return s.explain(err, "read the log of "+service)
+	}
+	defer r.Close()
+	_, err = stdcopy.StdCopy(w, w, r)
+	return err
+}
+
+func environment(env map[string]string) (list []string) {
+	for name, value := range env {
+		list = append(list, name+"="+value)
+	}
+	slices.Sort(list)
+	return list
+}
