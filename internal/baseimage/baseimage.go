@@ -64,7 +64,8 @@ if [ ! -s $data/PG_VERSION ]; then
   rm /tmp/password
   echo "host all all all scram-sha-256" >> $data/pg_hba.conf
 fi
-exec setpriv --reuid=postgres --regid=postgres --init-groups $bin/postgres -D $data -c listen_addresses='*' -c unix_socket_directories=/tmp,/var/run/postgresql
+install -d -o postgres /var/run/postgresql
+exec setpriv --reuid=postgres --regid=postgres --init-groups $bin/postgres -D $data -c listen_addresses='*' -c unix_socket_directories=/var/run/postgresql
 `
 
 // Make gives the image from the cache folder, and makes it where it is not there yet. One

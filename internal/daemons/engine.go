@@ -3,9 +3,14 @@ package daemons
 import (
 	"context"
 	"errors"
+	"fmt"
+	"math/rand/v2"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
+	"strings"
 	"syscall"
 
 	"github.com/docker/docker/api/types/network"
@@ -32,6 +37,7 @@ func EngineAnswers(ctx context.Context, host string) bool {
 type Engine struct {
 	Host   string // unix://…
 	folder string
+	bridge string // the device of its default network, which image builds use
 	daemon *daemon
 }
 
@@ -55,9 +61,10 @@ func (e *Engine) Start(ctx context.Context) error {
 		return fault.Wrap(err, "no-engine", "apt-get install --no-install-recommends docker.io iptables", "no container engine is installed")
 	}
 	in := func(name string) string { return filepath.Join(e.folder, name) }
-	// Without a default bridge several engines on one machine do not meet: each network
-	// gets a range that is free when it is made.
-	cmd := exec.Command(program, "--data-root", in("data"), "--exec-root", in("exec"), "-H", e.Host, "-p", in("engine.pid"), "--bridge", "none", "--group", "root")
+	if err := e.makeBridge(ctx); err != nil {
+		return err
+	}
+	cmd := exec.Command(program, "--data-root", in("data"), "--exec-root", in("exec"), "-H", e.Host, "-p", in("engine.pid"), "--bridge", e.bridge, "--group", "root")
 	e.daemon, err = start(ctx, e.folder, "dockerd", cmd, func(ctx context.Context) error {
 		if !EngineAnswers(ctx, e.Host) {
 			return errors.New("no answer yet")
@@ -67,12 +74,39 @@ func (e *Engine) Start(ctx context.Context) error {
 	return err
 }
 
+// makeBridge makes a bridge of the engine's own with a range that is free: engines on one
+// machine must not meet on the usual one.
+func (e *Engine) makeBridge(ctx context.Context) error {
+	if e.bridge != "" && exec.CommandContext(ctx, "ip", "link", "show", e.bridge).Run() == nil {
+		return nil
+	}
+	taken, err := net.InterfaceAddrs()
+	if err != nil {
+		return fmt.Errorf("list the machine's addresses: %w", err)
+	}
+	for range 100 {
+		a, b := byte(16+rand.IntN(16)), byte(rand.IntN(256))
+		mine := &net.IPNet{IP: net.IPv4(172, a, b, 0), Mask: net.CIDRMask(24, 32)}
+		if slices.ContainsFunc(taken, func(t net.Addr) bool { n, ok := t.(*net.IPNet); return ok && (n.Contains(mine.IP) || mine.Contains(n.IP)) }) {
+			continue
+		}
+		e.bridge = fmt.Sprintf("dmcl%02x%02x%04x", a, b, os.Getpid()&0xffff)
+		for _, args := range [][]string{{"link", "add", e.bridge, "type", "bridge"}, {"address", "add", fmt.Sprintf("172.%d.%d.1/24", a, b), "dev", e.bridge}, {"link", "set", e.bridge, "up"}} {
+			if out, err := exec.CommandContext(ctx, "ip", args...).CombinedOutput(); err != nil {
+				return fault.Wrap(err, "no-bridge", "apt-get install iproute2; network bridges must be allowed here", "cannot make a network bridge: %s", strings.TrimSpace(string(out)))
+			}
+		}
+		return nil
+	}
+	return errors.New("no range of addresses is free for the engine's network")
+}
+
 // Stop stops the engine and with it the containers. Its data stays.
 func (e *Engine) Stop() { e.daemon.stop(syscall.SIGTERM) }
 
 // Close stops the engine and takes its networks' devices away, which it would leave.
 func (e *Engine) Close() {
-	bridges := e.bridges()
+	bridges := append(e.bridges(), e.bridge)
 	e.Stop()
 	for _, b := range bridges {
 		_ = exec.Command("ip", "link", "delete", b).Run() // gone already is as well

@@ -259,7 +259,7 @@ func (c Check) Holds(output string, status int) (ok bool, expected, found string
 		}
 	}
 	if c.AtLeast == "" && c.AtMost == "" {
-		return true, fmt.Sprintf("exit status %d", wantStatus), firstOf(text)
+		return true, c.wanted(wantStatus), firstOf(text)
 	}
 	version := aVersionIn.FindString(text)
 	bounds := strings.Trim(strings.Join([]string{atWord("at least ", c.AtLeast), atWord("at most ", c.AtMost)}, ", "), ", ")
@@ -268,6 +268,19 @@ func (c Check) Holds(output string, status int) (ok bool, expected, found string
 	}
 	good := (c.AtLeast == "" || CompareVersions(version, c.AtLeast) >= 0) && (c.AtMost == "" || atMost(version, c.AtMost))
 	return good, "a version " + bounds, version
+}
+
+// wanted says what a check without a version asks for.
+func (c Check) wanted(status int) string {
+	switch {
+	case c.Equals != "":
+		return fmt.Sprintf("the output %q", c.Equals)
+	case c.Contains != "":
+		return fmt.Sprintf("an output that contains %q", c.Contains)
+	case c.Matches != "":
+		return "an output that matches " + c.Matches
+	}
+	return fmt.Sprintf("exit status %d", status)
 }
 
 // atMost counts 3.11.2 as at most 3.11: the bound says nothing of the numbers behind it.

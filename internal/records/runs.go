@@ -204,7 +204,7 @@ func (q Queries) StepMillis(ctx context.Context, source string) (map[string]int6
 		Name   string
 		Millis int64
 	}
-	rows, err := many[row](ctx, q.db, `SELECT steps.name, avg(extract(epoch FROM steps.ended - steps.started) * 1000)::bigint FROM steps
+	rows, err := many[row](ctx, q.db, `SELECT steps.name, avg(extract(epoch FROM steps.ended - steps.started) * 1000)::bigint AS millis FROM steps
 		JOIN runs ON runs.id = steps.run JOIN workspaces ON workspaces.id = runs.workspace
 		WHERE workspaces.source = $1 AND steps.state = 'done' AND steps.ended > now() - interval '30 days' GROUP BY steps.name`, source)
 	if err != nil {

@@ -94,6 +94,8 @@ func (w *builder) explain(err error, log *buildLog) error {
 	switch {
 	case strings.Contains(text, "no space left on device"):
 		return fault.Wrap(err, "disk-full", "free space on the engine's disk, then try again", "the engine's disk is full")
+	case strings.Contains(text, "network bridge not found"):
+		return fault.New("engine-without-bridge", "start the engine with its default bridge; builds use it", "the container engine has no default network for image builds")
 	case log.failed != "":
 		last := ""
 		for i := len(log.last) - 1; i >= 0 && last == ""; i-- {
