@@ -231,7 +231,7 @@ func (s *Server) workspaceView(w records.Workspace) Workspace {
 	}
 	var p plan.Plan
 	if json.Unmarshal(w.Plan, &p) == nil {
-		v.Image, v.Folder, v.User = optional(p.Image), optional(p.Session.Folder), optional(p.Session.User)
+		v.Image, v.Folder, v.User = optional(p.ImageName), optional(p.Session.Folder), optional(p.Session.User)
 		for _, port := range p.Ports {
 			v.Ports = append(v.Ports, Port{Port: port.Port.String(), Label: optional(port.Label), Protocol: optional(port.Protocol)})
 		}

@@ -87,7 +87,10 @@ func (e *Engine) makeBridge(ctx context.Context) error {
 	for range 100 {
 		a, b := byte(16+rand.IntN(16)), byte(rand.IntN(256))
 		mine := &net.IPNet{IP: net.IPv4(172, a, b, 0), Mask: net.CIDRMask(24, 32)}
-		if slices.ContainsFunc(taken, func(t net.Addr) bool { n, ok := t.(*net.IPNet); return ok && (n.Contains(mine.IP) || mine.Contains(n.IP)) }) {
+		if slices.ContainsFunc(taken, func(t net.Addr) bool {
+			n, ok := t.(*net.IPNet)
+			return ok && (n.Contains(mine.IP) || mine.Contains(n.IP))
+		}) {
 			continue
 		}
 		e.bridge = fmt.Sprintf("dmcl%02x%02x%04x", a, b, os.Getpid()&0xffff)

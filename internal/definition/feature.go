@@ -9,6 +9,8 @@ import (
 	"slices"
 	"strings"
 	"sync"
+
+	"domicile/internal/fault"
 )
 
 // maxFeatures bounds how many features a definition may lead to. Local features that
@@ -228,7 +230,7 @@ func (s *resolver) tellMissing(n *node, err error) {
 			Suggestion = "find out who changed it; check -update moves the pin"
 	default:
 		s.report.fetchFailed(err)
-		s.add(Error, "feature-not-found", n.place, n.path, "cannot get the feature %s: %v", n.ref.Written, err)
+		s.add(Error, "feature-not-found", n.place, n.path, "cannot get the feature %s: %v", n.ref.Written, err).Suggestion = fault.Remedy(err)
 	}
 }
 

@@ -48,7 +48,9 @@ type Step struct {
 
 // Plan is how a workspace is made.
 type Plan struct {
-	Image string `json:"image"` // to pull; empty where Recipe is set
+	Image string `json:"image"` // to pull, by digest where it is known; empty where Recipe is set
+	// ImageName is the image as the definition names it.
+	ImageName string `json:"imageName,omitempty"`
 	// Recipe is how the image is built.
 	Recipe *recipe.Recipe `json:"recipe,omitempty"`
 	// Services are the services beside the workspace, those that others wait for first.
@@ -161,10 +163,11 @@ func Make(r *definition.Report, in Input) (*Plan, error) {
 		Session:   Session{User: e.RemoteUser, Folder: e.WorkspaceFolder, Probe: e.UserEnvProbe, Env: e.RemoteEnv},
 		Ports:     []Port{},
 	}
-	p.Image = imageOf(r)
+	p.ImageName = imageOf(r)
+	p.Image = pinnedImage(r, p.ImageName)
 	p.Container.Image = p.Image
 	if made != nil {
-		p.Image, p.Container.Image = "", made.Tag()
+		p.Image, p.ImageName, p.Container.Image = "", "", made.Tag()
 	}
 	p.Container.settings(e, refuse)
 	if p.Container.SourceTarget, err = sourceTarget(r); err != nil {
@@ -193,7 +196,7 @@ func Make(r *definition.Report, in Input) (*Plan, error) {
 }
 
 func (p *Plan) steps(e *definition.Effective, commit string) {
-	title := "Pull the image " + p.Image
+	title := "Pull the image " + p.ImageName
 	if p.Recipe != nil {
 		title = "Build the image"
 	}
@@ -214,7 +217,7 @@ func (p *Plan) steps(e *definition.Effective, commit string) {
 	}
 }
 
-// imageOf is the image to pull where nothing is built, by digest where a lock pins it.
+// imageOf is the image to pull where nothing is built, as it is written.
 func imageOf(r *definition.Report) string {
 	name := r.Effective.Image
 	for _, s := range r.Services {
@@ -222,12 +225,14 @@ func imageOf(r *definition.Report) string {
 			name = s.Image
 		}
 	}
-	return pinnedImage(r, name)
+	return name
 }
 
+// pinnedImage is an image by digest, as a lock file or the registry says: a tag that was
+// moved means another image, and so another container.
 func pinnedImage(r *definition.Report, name string) string {
 	for _, i := range r.Images {
-		if i.Reference == name && i.Locked {
+		if i.Reference == name && i.Resolved != "" {
 			return i.Resolved
 		}
 	}

@@ -170,7 +170,8 @@ func ReadDefinition(ctx context.Context, c source.Checkout, file string, artifac
 	if err != nil {
 		return nil, nil, fmt.Errorf("open the checkout: %w", err)
 	}
-	defer root.Close()
+	// The report's features are read later through this root, which closes itself when
+	// nothing refers to it any more.
 	// The service's environment is nobody's laptop: ${localEnv:…} knows nothing of it.
 	report := definition.Read(ctx, root.FS(), definition.Options{File: file, Folder: path.Join("/workspaces", c.Name), Artifacts: artifacts, Images: artifacts, Compose: compose.Reader{}})
 	if report.Text == nil {

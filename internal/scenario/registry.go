@@ -17,6 +17,19 @@ import (
 func (w *World) FeaturesAt() string  { return w.RegistryAt + "/skerry/features" }
 func (w *World) TemplatesAt() string { return w.RegistryAt + "/skerry/templates" }
 
+// PublishFeatures puts Skerry's features into another namespace, with credentials.
+func (w *World) PublishFeatures(ctx context.Context, namespace, user, password string) error {
+	store := &artifact.Store{Folder: filepath.Join(w.o.Folder, "published"), Keychain: login{user, password}}
+	return store.Publish(ctx, os.DirFS(filepath.Join(w.o.Folder, "publish", "feature")), namespace, "feature")
+}
+
+type login struct{ user, password string }
+
+// Resolve gives the same credentials to every registry.
+func (l login) Resolve(authn.Resource) (authn.Authenticator, error) {
+	return authn.FromConfig(authn.AuthConfig{Username: l.user, Password: l.password}), nil
+}
+
 // publish puts Skerry's features and templates into the registry.
 func (w *World) publish(ctx context.Context) error {
 	store := &artifact.Store{Folder: filepath.Join(w.o.Folder, "published"), Keychain: authn.NewMultiKeychain()}

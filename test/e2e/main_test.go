@@ -206,9 +206,10 @@ func repository(name string) string { return world.GitAt + "/skerry/" + name + "
 // publish puts a repository with this definition, and more files, on the git host.
 func publish(t *testing.T, name, definition string, more map[string]string) string {
 	t.Helper()
-	files := mapFiles(strings.ReplaceAll(definition, "BASE", world.RegistryAt+"/skerry/base:12"))
+	named := strings.NewReplacer("BASE", world.RegistryAt+"/skerry/base:12").Replace
+	files := mapFiles(named(definition))
 	for path, text := range more {
-		files[path] = &fstest.MapFile{Data: []byte(text)}
+		files[path] = &fstest.MapFile{Data: []byte(named(text))}
 	}
 	require.NoError(t, world.Git.Put(t.Context(), "test/"+name, files, func(s string) string { return s }))
 	return world.GitAt + "/test/" + name + ".git"

@@ -76,6 +76,21 @@ func dockerExec(t *testing.T, container string, command ...string) (string, erro
 	return string(out), err
 }
 
+// engineSays calls the engine's own client.
+func engineSays(t *testing.T, args ...string) (string, error) {
+	t.Helper()
+	out, err := exec.CommandContext(t.Context(), "docker", append([]string{"-H", world.EngineAt}, args...)...).CombinedOutput()
+	return strings.TrimSpace(string(out)), err
+}
+
+// everything lists containers, volumes and networks of all workspaces.
+func everything(t *testing.T) []string {
+	t.Helper()
+	out, err := engineSays(t, "network", "ls", "-q", "--filter", "label=domicile.workspace")
+	require.NoError(t, err)
+	return append(objects(t), strings.Fields(out)...)
+}
+
 // pushAs gives the base image another name in the registry.
 func pushAs(t *testing.T, name string) {
 	t.Helper()

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"net"
 	"os"
@@ -118,15 +119,9 @@ func copyTree(ctx context.Context, files fs.FS, to string) error {
 		return err
 	}
 	defer root.Close()
-	r, out, err := os.Pipe()
-	if err != nil {
-		return err
-	}
+	r, out := io.Pipe()
 	defer r.Close()
-	go func() {
-		_ = archive.Pack(out, files) // an archive that breaks off is told by its reader
-		out.Close()
-	}()
+	go func() { out.CloseWithError(archive.Pack(out, files)) }()
 	return archive.Unpack(ctx, r, root, archive.Usual)
 }
 
