@@ -64,6 +64,11 @@ export const api = {
   start: (name: string) => answer(client.POST("/workspaces/{name}/start", named(name))),
   stop: (name: string) => answer(client.POST("/workspaces/{name}/stop", named(name))),
   remove: (name: string) => answer(client.DELETE("/workspaces/{name}", named(name))),
+  rebuild: (name: string) => answer(client.POST("/workspaces/{name}/rebuild", named(name))),
+  prove: (name: string) => answer(client.POST("/workspaces/{name}/checks", named(name))),
+  services: (name: string) => answer(client.GET("/workspaces/{name}/services", named(name))),
+  serviceLog: (name: string, service: string) => answer(client.GET("/workspaces/{name}/services/{service}/log", { params: { path: { name, service } } })),
+  restartService: (name: string, service: string) => answer(client.POST("/workspaces/{name}/services/{service}/restart", { params: { path: { name, service } } })),
   runs: (name: string) => answer(client.GET("/workspaces/{name}/runs", named(name))),
   log: (id: number, after: number) => answer(client.GET("/runs/{id}/log", { params: { path: { id }, query: { after, limit: 5000 } } })),
 };

@@ -1,6 +1,6 @@
 import "@xterm/xterm/css/xterm.css";
 import { useEffect, useRef, useState } from "react";
-import { Link, useParams, useSearchParams } from "react-router";
+import { Link, useLocation, useNavigate, useParams, useSearchParams } from "react-router";
 import { FitAddon } from "@xterm/addon-fit";
 import { Terminal, type ITheme } from "@xterm/xterm";
 
@@ -14,10 +14,19 @@ export default function TerminalPage() {
   const box = useRef<HTMLDivElement>(null);
   const [status, setStatus] = useState<Status>({ word: "connecting" });
   const [attempt, setAttempt] = useState(0);
+  // What a task types, once. It comes from a page of the console only: an address cannot carry it.
+  const place = useLocation();
+  const typed = useRef((place.state as { typed?: string } | null)?.typed);
+  const navigate = useNavigate();
   useEffect(() => {
     if (!box.current) return;
-    return attach(box.current, name, terminal, setStatus);
-  }, [name, terminal, attempt]);
+    const text = typed.current;
+    return attach(box.current, name, terminal, setStatus, () => {
+      typed.current = undefined;
+      if (text) void navigate({ search: place.search }, { replace: true, state: null }); // a reload does not run it again
+      return text;
+    });
+  }, [name, terminal, attempt, navigate, place.search]);
   return (
     <div className="flex h-[calc(100vh-9rem)] min-h-80 flex-col gap-2">
       <div className="flex flex-wrap items-baseline gap-4">
@@ -49,7 +58,7 @@ function palette(): ITheme {
   return { ...eight, ...bright, background: c("base-200"), foreground: c("base-content"), cursor: c("primary"), cursorAccent: c("base-200"), selectionBackground: c("base-300") };
 }
 
-function attach(box: HTMLElement, name: string, terminal: string, setStatus: (s: Status) => void): () => void {
+function attach(box: HTMLElement, name: string, terminal: string, setStatus: (s: Status) => void, firstWords: () => string | undefined): () => void {
   const term = new Terminal({
     fontFamily: '"IBM Plex Mono", monospace',
     fontSize: 14,
@@ -76,6 +85,8 @@ function attach(box: HTMLElement, name: string, terminal: string, setStatus: (s:
     socket.onopen = () => {
       term.reset(); // what it printed comes again
       setStatus({ word: "connected" });
+      const text = firstWords();
+      if (text) socket.send(bytes.encode(text + "\n"));
     };
     socket.onmessage = (e: MessageEvent<ArrayBuffer | string>) => {
       if (typeof e.data !== "string") return term.write(new Uint8Array(e.data));

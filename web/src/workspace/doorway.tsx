@@ -78,6 +78,7 @@ function Actions({ workspace: w }: { workspace: Workspace }) {
   const start = useMutation({ mutationFn: () => api.start(w.name), onSuccess: done });
   const stop = useMutation({ mutationFn: () => api.stop(w.name), onSuccess: done });
   const again = useMutation({ mutationFn: () => api.provision({ source: w.source, ref: w.ref, name: w.name, file: w.file }), onSuccess: done });
+  const rebuild = useMutation({ mutationFn: () => api.rebuild(w.name), onSuccess: done });
   const remove = useMutation({ mutationFn: () => api.remove(w.name), onSuccess: () => navigate("/") });
   return (
     <section aria-label="What can be done" className="flex flex-col gap-2">
@@ -93,9 +94,20 @@ function Actions({ workspace: w }: { workspace: Workspace }) {
           </button>
         )}
         {w.state === "ready" && (
-          <button type="button" className="btn" onClick={() => stop.mutate()} disabled={stop.isPending}>
-            Stop
-          </button>
+          <>
+            <button type="button" className="btn" onClick={() => stop.mutate()} disabled={stop.isPending}>
+              Stop
+            </button>
+            <button
+              type="button"
+              className="btn"
+              onClick={() => rebuild.mutate()}
+              disabled={rebuild.isPending}
+              title="Brings the workspace to what its definition says now. The source and the volumes stay; a container that must be replaced loses what was written elsewhere in it."
+            >
+              Rebuild
+            </button>
+          </>
         )}
         <button type="button" className="btn btn-outline btn-error" onClick={() => dialog.current?.showModal()} disabled={w.state === "removing"}>
           Remove …
@@ -103,7 +115,7 @@ function Actions({ workspace: w }: { workspace: Workspace }) {
       </div>
       {w.state === "ready" && <AsCommand>{`domicile stop ${w.name}`}</AsCommand>}
       {w.state === "stopped" && <AsCommand>{`domicile start ${w.name}`}</AsCommand>}
-      <TroubleNote error={start.error ?? stop.error ?? again.error ?? remove.error} />
+      <TroubleNote error={start.error ?? stop.error ?? again.error ?? rebuild.error ?? remove.error} />
       <dialog ref={dialog} className="modal" aria-labelledby="removing">
         <div className="modal-box plate">
           <h3 id="removing" className="text-xl font-semibold">

@@ -3,9 +3,10 @@ import { useQuery } from "@tanstack/react-query";
 import { api, type Run, type Workspace } from "../api/client";
 import { Ago, seconds } from "../frame/time";
 import { TroubleNote } from "../frame/trouble";
+import { Checks, Services, Tasks } from "./proof";
 import { Timeline } from "./timeline";
 
-const words: Record<Run["kind"], string> = { provision: "Provision", start: "Start", stop: "Stop", remove: "Removal" };
+const words: Record<Run["kind"], string> = { provision: "Provision", start: "Start", stop: "Stop", remove: "Removal", rebuild: "Rebuild" };
 
 /** What happened to a workspace: the newest run in full, the earlier ones on request. */
 export function Story({ workspace: w }: { workspace: Workspace }) {
@@ -16,6 +17,9 @@ export function Story({ workspace: w }: { workspace: Workspace }) {
   return (
     <div className="min-w-0">
       {shown && <ShownRun key={shown.id} run={shown} />}
+      <Checks workspace={w} />
+      <Services workspace={w} />
+      <Tasks workspace={w} />
       {runs.data.length > 1 && (
         <section aria-labelledby="history" className="mt-8">
           <h2 id="history" className="mb-2 text-lg font-semibold">
