@@ -82,12 +82,13 @@ func signInPage(server string) []shot {
 }
 
 func pages(server, git string) []shot {
-	read := []step{chromedp.SendKeys(chromedp.CSS(`input[name=source]`), git+"/skerry/timetable.git"), chromedp.Click(chromedp.CSS(`form button`)), chromedp.WaitVisible(chromedp.CSS(`figure`))}
+	read := []step{chromedp.SendKeys(chromedp.CSS(`input[name=source]`), git+"/skerry/fares.git"), chromedp.Click(chromedp.CSS(`form button`)), chromedp.WaitVisible(chromedp.CSS(`figure`))}
 	typed := []step{chromedp.Sleep(time.Second), chromedp.KeyEvent("bin/sailings 2026-07-01\r"), chromedp.Sleep(time.Second)}
 	return []shot{
 		{file: "workspaces", path: server + "/", wait: `article`, width: 1280, height: 800},
 		{file: "workspaces-phone", path: server + "/", wait: `article`, width: 390, height: 800},
 		{file: "workspace", path: server + "/workspaces/timetable", wait: `[data-step]`, width: 1280, height: 800},
+		{file: "workspace-services", path: server + "/workspaces/quayboard", wait: `#tasks`, width: 1280, height: 1000},
 		{file: "workspace-lamplight", path: server + "/workspaces/timetable", wait: `[data-step]`, width: 1280, height: 800, dark: true},
 		{file: "new", path: server + "/new", wait: `input[name=source]`, width: 1280, height: 800, before: read},
 		{file: "sites", path: server + "/sites", wait: `article`, width: 1280, height: 800},
@@ -131,16 +132,23 @@ func takeCommands(ctx context.Context, git, out, only string) error {
 		lines []string
 	}{
 		{"command-provision", []string{"domicile provision " + git + "/skerry/timetable.git -name morning", "domicile remove morning -yes"}},
-		{"command-check", []string{"domicile check demo/repositories/timetable", "domicile check demo/repositories/fares"}},
+		{"command-check", []string{"domicile check " + git + "/skerry/fares.git", "domicile check slips"}},
+		{"command-definition", []string{"domicile templates", "domicile draft -show demo/repositories/timetable", "domicile check -effective demo/repositories/timetable"}},
+		{"command-work", []string{"domicile plan " + git + "/skerry/fares.git", "domicile rebuild fares", "domicile checks fares", "domicile tasks fares prices", "domicile services quayboard"}},
 		{"command-list", []string{"domicile list", "domicile show timetable", "domicile sites", "domicile run timetable -- bin/sailings 2026-07-01", "domicile keys"}},
 	}
+	slips, err := writeSlips()
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(slips)
 	for _, g := range groups {
 		if !strings.Contains(g.file, only) {
 			continue
 		}
 		var text strings.Builder
 		for _, line := range g.lines {
-			c := exec.CommandContext(ctx, "sh", "-c", line+" 2>&1")
+			c := exec.CommandContext(ctx, "sh", "-c", strings.Replace(line, " slips", " "+slips, 1)+" 2>&1")
 			c.Env = append(os.Environ(), "PATH=bin:"+os.Getenv("PATH"))
 			printed, _ := c.CombinedOutput() // a failing command's output is what is wanted
 			fmt.Fprintf(&text, "<b>$ %s</b>\n%s\n", html.EscapeString(line), html.EscapeString(string(printed)))
@@ -158,4 +166,22 @@ func takeCommands(ctx context.Context, git, out, only string) error {
 		}
 	}
 	return nil
+}
+
+// writeSlips writes a repository whose definition has the slips that people make.
+func writeSlips() (string, error) {
+	folder, err := os.MkdirTemp("", "slips-")
+	if err != nil {
+		return "", err
+	}
+	text := `{
+  "image": "127.0.0.1:4391/skerry/base:12",
+  "forwardPort": [8080],
+  "portsAttributes": { "8080": { "onAutoForward": "opnBrowser" } },
+  "hostRequirements": { "memory": "8 GB" },
+  "postCreateCommand": "apt-get install postgresql"
+}
+`
+	file := filepath.Join(folder, ".devcontainer.json")
+	return folder, os.WriteFile(file, []byte(text), 0o644)
 }

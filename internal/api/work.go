@@ -130,7 +130,8 @@ func (s *Server) ListServices(ctx context.Context, q ListServicesRequestObject) 
 	}
 	list, err := at.Services(ctx, w.SiteID())
 	return ListServices200JSONResponse(each(list, func(v site.Service) BesideService {
-		view := BesideService{Name: v.Name, Image: v.Image, Running: v.Running}
+		image, _, _ := strings.Cut(v.Image, "@") // by its name; the digest says nothing to a person
+		view := BesideService{Name: v.Name, Image: image, Running: v.Running}
 		if v.Health != "" && v.Health != "none" {
 			view.Health = new(BesideServiceHealth(v.Health))
 		}

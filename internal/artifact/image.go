@@ -85,6 +85,7 @@ func (s *Store) options(ctx context.Context) []remote.Option {
 func explain(err error, what string) error {
 	var answer *transport.Error
 	var network net.Error
+	var unknown *net.DNSError
 	switch {
 	case errors.Is(err, context.Canceled):
 		return err
@@ -99,6 +100,8 @@ func explain(err error, what string) error {
 			return fault.Passing(errors.New(http.StatusText(code)), "registry-down", "try again when the registry answers", "the registry of %s does not answer properly", what)
 		}
 		return fault.Wrap(err, "registry-refused", "", "the registry does not give out %s", what)
+	case errors.As(err, &unknown):
+		return fault.Passing(errors.New(unknown.Err), "registry-unknown", "correct the registry's name, or look whether this machine reaches it", "the registry of %s is not known by its name", what)
 	case errors.As(err, &network) || errors.Is(err, context.DeadlineExceeded):
 		return fault.Passing(err, "registry-down", "try again when the registry answers", "the registry of %s cannot be reached", what)
 	}

@@ -74,8 +74,9 @@ func (r *Report) resolveImages(ctx context.Context, c *checker, base string, o O
 	return label
 }
 
+// tellImage warns only: whoever makes the image asks for it again, and waits where the
+// registry is away.
 func (r *Report) tellImage(c *checker, i *Image, err error) {
-	r.fetchFailed(err)
 	p := Problem{Severity: Warning, Code: "image-not-found", File: i.File, Line: i.Line, Column: 1, Message: "cannot look at the image " + i.Reference + ": " + err.Error()}
 	if m := c.source.Root.Member("image"); m != nil && i.File == r.File {
 		at := c.source.Position(m.Value.Offset)
