@@ -164,10 +164,6 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 	if err != nil {
 		return fmt.Errorf("read the installation's name: %w", err)
 	}
-	local, err := engine.New(engine.Options{Host: s.engine, Installation: installation, Agent: s.agent, SocketFolder: filepath.Join(data, "sockets")})
-	if err != nil {
-		return err
-	}
 	fetcher := &source.Fetcher{Folder: data}
 	for folder := range strings.SplitSeq(s.folders, ",") {
 		if folder != "" {
@@ -180,6 +176,10 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 	}
 	registries := &api.Registries{Store: a.store, Seal: seal}
 	artifacts := &artifact.Store{Folder: filepath.Join(data, "artifacts"), Keychain: authn.NewMultiKeychain(registries, authn.DefaultKeychain)}
+	local, err := engine.New(engine.Options{Host: s.engine, Installation: installation, Agent: s.agent, SocketFolder: filepath.Join(data, "sockets"), Keychain: artifacts.Keychain})
+	if err != nil {
+		return err
+	}
 	policy := plan.Policy(split(s.allow))
 	for _, a := range policy {
 		if !slices.Contains(plan.Allowances, a) {

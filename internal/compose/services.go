@@ -88,6 +88,7 @@ func (p *Project) planService(name string, r *definition.Report) (plan.Service, 
 			s.Env[k] = *v
 		}
 	}
+	s.Profiled = len(c.Profiles) > 0
 	s.Init = c.Init != nil && *c.Init
 	if c.StopGracePeriod != nil {
 		s.Grace = time.Duration(*c.StopGracePeriod)

@@ -137,6 +137,20 @@ services:
 	assert.Equal(t, plan.Healthy, p.Services[1].After[0].Condition)
 }
 
+func TestServicesWithAProfileRunOnlyWhenTheyAreWanted(t *testing.T) {
+	text := "services:\n  work: { image: a }\n  plain: { image: a }\n  debug: { image: a, profiles: [debug], depends_on: [tools] }\n  tools: { image: a, profiles: [debug] }\n"
+	names := func(more string) (list []string) {
+		p, err := made(t, nil, map[string]string{file: `{"dockerComposeFile": "a.yaml", "service": "work"` + more + `}`, ".devcontainer/a.yaml": text})
+		require.NoError(t, err)
+		for _, s := range p.Services {
+			list = append(list, s.Name)
+		}
+		return list
+	}
+	assert.Equal(t, []string{"plain"}, names(""))
+	assert.Equal(t, []string{"tools", "debug"}, names(`, "runServices": ["debug"]`))
+}
+
 func TestSettingsAreMapped(t *testing.T) {
 	p, err := made(t, nil, map[string]string{file: `{"image": "a", "capAdd": ["SYS_PTRACE"], "init": true, "mounts": ["type=volume,source=cache,target=/cache", "type=tmpfs,target=/scratch"],
 		"runArgs": ["--shm-size=64m", "-m", "1g", "--cpus=1.5", "-e", "A=b", "--add-host=quay:10.0.0.1", "--ulimit", "nofile=1024:2048", "--hostname", "quay", "-it", "--rm", "-p", "80:80", "--tmpfs=/t:size=1m"],

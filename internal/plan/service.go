@@ -31,6 +31,8 @@ type Service struct {
 	Restart    string            `json:"restart,omitempty"` // as an engine names it
 	StopSignal string            `json:"stopSignal,omitempty"`
 	Grace      time.Duration     `json:"grace,omitempty"` // of a stop; 0: the engine's
+	// Profiled services run only where they are named or needed.
+	Profiled bool `json:"profiled,omitempty"`
 	// Late tells that it needs the source or the workspace itself before it starts.
 	Late bool `json:"late,omitempty"`
 	// File and Line tell where it is written.
@@ -163,9 +165,12 @@ func wantedServices(e *definition.Effective, byName map[string]Service) map[stri
 		}
 	}
 	if len(e.RunServices) == 0 {
-		for name := range byName {
-			wanted[name] = true
+		for name, s := range byName {
+			if !s.Profiled {
+				want(name)
+			}
 		}
+		want(e.Service)
 		return wanted
 	}
 	want(e.Service)

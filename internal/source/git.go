@@ -60,6 +60,9 @@ func (f *Fetcher) Fetch(ctx context.Context, a Address, ref, key string, say fun
 	if err := f.clone(ctx, a, mirror, to, tip); err != nil {
 		return Checkout{}, err
 	}
+	if err := f.submodules(ctx, a, to, say); err != nil {
+		return Checkout{}, err
+	}
 	say(fmt.Sprintf("%s at %.12s", tip.said(), tip.commit))
 	return Checkout{Folder: to, Name: a.Name(), Commit: tip.commit, Branch: tip.branch}, nil
 }
@@ -195,6 +198,26 @@ func (f *Fetcher) clone(ctx context.Context, a Address, mirror, to string, t tip
 	}
 	if _, err := f.git(ctx, to, checkout...); err != nil {
 		return explain(err, a)
+	}
+	return nil
+}
+
+// submodules fetches the repositories that the checkout refers to, and theirs in turn.
+// Addresses relative to the repository are git's to resolve; those of this host's own
+// files are refused as they are for the repository itself.
+func (f *Fetcher) submodules(ctx context.Context, a Address, to string, say func(string)) error {
+	if _, err := os.Lstat(filepath.Join(to, ".gitmodules")); err != nil {
+		return nil
+	}
+	say("fetching its submodules")
+	if _, err := f.git(ctx, to, "submodule", "--quiet", "update", "--init", "--recursive"); err != nil {
+		known := explain(err, a)
+		var what *fault.Fault
+		if errors.As(known, &what) {
+			return &fault.Fault{Code: what.Code, Remedy: "correct .gitmodules, or give the service access to the submodule", Transient: what.Transient, Err: what.Err,
+				Message: "a submodule of " + a.String() + " cannot be fetched"}
+		}
+		return known
 	}
 	return nil
 }

@@ -7,6 +7,7 @@ import (
 	"io"
 	"net/http/httptest"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"testing"
 	"testing/fstest"
@@ -102,6 +103,35 @@ func TestFetch(t *testing.T) {
 	assert.Contains(t, said, "the mirror has it already")
 	require.NoError(t, f.Forget("w1"))
 	assert.NoDirExists(t, first.Folder)
+}
+
+// A repository with another one inside it, named relative to itself, and one that names a
+// folder of the host.
+func TestSubmodules(t *testing.T) {
+	f, h, address := served(t)
+	require.NoError(t, h.Put(t.Context(), "skerry/quay", fstest.MapFS{"quay.txt": {Data: []byte("quay")}}, func(s string) string { return s }))
+	add := func(url string) {
+		t.Helper()
+		work := t.TempDir()
+		for _, args := range [][]string{{"clone", "--quiet", h.Path("skerry/tide"), "."}, {"rm", "--quiet", "-rf", "--ignore-unmatch", "inside"},
+			{"-c", "protocol.file.allow=always", "submodule", "--quiet", "add", "--force", h.Path("skerry/quay"), "inside"},
+			{"config", "-f", ".gitmodules", "submodule.inside.url", url}, {"add", "--all"},
+			{"-c", "user.name=Skerry", "-c", "user.email=crew@skerry.test", "commit", "--quiet", "-m", "a submodule"}, {"push", "--quiet", "origin", "HEAD:main"}} {
+			c := exec.CommandContext(t.Context(), "git", args...)
+			c.Dir = work
+			out, err := c.CombinedOutput()
+			require.NoError(t, err, "%v: %s", args, out)
+		}
+	}
+	add("../quay.git")
+	_, c, said := fetch(t, f, address, "")
+	assert.FileExists(t, filepath.Join(c.Folder, "inside", "quay.txt"))
+	assert.Contains(t, said, "fetching its submodules")
+	add(h.Path("skerry/quay"))
+	a, err := Parse(address)
+	require.NoError(t, err)
+	_, err = f.Fetch(t.Context(), a, "", "w2", func(string) {})
+	assert.ErrorContains(t, err, "submodule", "a folder of this host is not read")
 }
 
 func TestAnInterruptedFetchLeavesAMirrorThatWorks(t *testing.T) {

@@ -13,6 +13,7 @@ import (
 
 	cerrdefs "github.com/containerd/errdefs"
 	"github.com/docker/docker/client"
+	"github.com/google/go-containerregistry/pkg/authn"
 
 	"domicile/internal/fault"
 	"domicile/internal/site"
@@ -37,6 +38,8 @@ type Options struct {
 	// SocketFolder is a folder of the service's host. Where the engine runs on the same
 	// machine, the agents' sockets lie in it; else the engine's exec stream is used.
 	SocketFolder string
+	// Keychain has the credentials of registries; nil: none.
+	Keychain authn.Keychain
 }
 
 // Site is a container engine.

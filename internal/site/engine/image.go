@@ -9,7 +9,10 @@ import (
 	"time"
 
 	"github.com/docker/docker/api/types/image"
+	"github.com/docker/docker/api/types/registry"
 	"github.com/docker/docker/pkg/jsonmessage"
+	"github.com/google/go-containerregistry/pkg/authn"
+	"github.com/google/go-containerregistry/pkg/name"
 
 	"domicile/internal/fault"
 	"domicile/internal/site"
@@ -24,7 +27,11 @@ func (s *Site) EnsureImage(ctx context.Context, reference string, progress func(
 	if err == nil || !isNotFound(err) {
 		return found, s.explain(err, "look for the image "+reference)
 	}
-	stream, err := s.api.ImagePull(ctx, reference, image.PullOptions{})
+	auth, err := s.registryAuth(ctx, reference)
+	if err != nil {
+		return site.Image{}, err
+	}
+	stream, err := s.api.ImagePull(ctx, reference, image.PullOptions{RegistryAuth: auth})
 	if err != nil {
 		return site.Image{}, s.pullFault(err, reference)
 	}
@@ -35,6 +42,27 @@ func (s *Site) EnsureImage(ctx context.Context, reference string, progress func(
 	found, err = s.inspectImage(ctx, reference)
 	found.Fetched = true
 	return found, s.explain(err, "look at the image "+reference)
+}
+
+// registryAuth gives the credentials of an image's registry as the engine wants them.
+func (s *Site) registryAuth(ctx context.Context, reference string) (string, error) {
+	if s.o.Keychain == nil {
+		return "", nil
+	}
+	ref, err := name.ParseReference(reference)
+	if err != nil {
+		return "", nil // the engine says what is wrong with it
+	}
+	found, err := authn.Resolve(ctx, s.o.Keychain, ref.Context())
+	if err != nil {
+		return "", fmt.Errorf("look for the credentials of %s: %w", ref.Context().RegistryStr(), err)
+	}
+	config, err := authn.Authorization(ctx, found)
+	if err != nil || *config == (authn.AuthConfig{}) {
+		return "", err
+	}
+	return registry.EncodeAuthConfig(registry.AuthConfig{Username: config.Username, Password: config.Password, Auth: config.Auth, IdentityToken: config.IdentityToken,
+		RegistryToken: config.RegistryToken, ServerAddress: ref.Context().RegistryStr()})
 }
 
 // HasImage tells whether the engine has the image.

@@ -93,6 +93,9 @@ func (h *Host) Put(ctx context.Context, path string, files fs.FS, replace func(s
 	return git("push", "--quiet", "origin", "HEAD:main")
 }
 
+// Path is the folder of a repository on this machine.
+func (h *Host) Path(path string) string { return filepath.Join(h.folder, path+".git") }
+
 func copyFiles(files fs.FS, to string, replace func(string) string) error {
 	return fs.WalkDir(files, ".", func(path string, entry fs.DirEntry, err error) error {
 		if err != nil {
