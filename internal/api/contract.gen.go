@@ -79,6 +79,60 @@ func (e DraftWaySure) Valid() bool {
 	}
 }
 
+// Defines values for DriftKind.
+const (
+	DriftKindApt        DriftKind = "apt"
+	DriftKindContainer  DriftKind = "container"
+	DriftKindDefinition DriftKind = "definition"
+	DriftKindGo         DriftKind = "go"
+	DriftKindNpm        DriftKind = "npm"
+	DriftKindPip        DriftKind = "pip"
+)
+
+// Valid indicates whether the value is a known member of the DriftKind enum.
+func (e DriftKind) Valid() bool {
+	switch e {
+	case DriftKindApt:
+		return true
+	case DriftKindContainer:
+		return true
+	case DriftKindDefinition:
+		return true
+	case DriftKindGo:
+		return true
+	case DriftKindNpm:
+		return true
+	case DriftKindPip:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for LeftoverKind.
+const (
+	LeftoverKindContainer LeftoverKind = "container"
+	LeftoverKindImage     LeftoverKind = "image"
+	LeftoverKindNetwork   LeftoverKind = "network"
+	LeftoverKindVolume    LeftoverKind = "volume"
+)
+
+// Valid indicates whether the value is a known member of the LeftoverKind enum.
+func (e LeftoverKind) Valid() bool {
+	switch e {
+	case LeftoverKindContainer:
+		return true
+	case LeftoverKindImage:
+		return true
+	case LeftoverKindNetwork:
+		return true
+	case LeftoverKindVolume:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RunKind.
 const (
 	Provision RunKind = "provision"
@@ -317,6 +371,19 @@ type DraftWay struct {
 // DraftWaySure defines model for DraftWay.Sure.
 type DraftWaySure string
 
+// Drift defines model for Drift.
+type Drift struct {
+	Kind DriftKind `json:"kind"`
+
+	// Line What to add to the definition, or to do.
+	Line *string `json:"line,omitempty"`
+	Name string  `json:"name"`
+	Says string  `json:"says"`
+}
+
+// DriftKind defines model for Drift.Kind.
+type DriftKind string
+
 // FirstAccount Who the first account is for.
 type FirstAccount struct {
 	Code     string `json:"code"`
@@ -332,6 +399,19 @@ type Key struct {
 	Id          int64     `json:"id"`
 	Kind        string    `json:"kind"`
 }
+
+// Leftover defines model for Leftover.
+type Leftover struct {
+	// Bytes 0: not known.
+	Bytes int64        `json:"bytes"`
+	Kind  LeftoverKind `json:"kind"`
+	Name  string       `json:"name"`
+	Site  string       `json:"site"`
+	Why   string       `json:"why"`
+}
+
+// LeftoverKind defines model for Leftover.Kind.
+type LeftoverKind string
 
 // Log Lines of a log.
 type Log struct {
@@ -713,6 +793,12 @@ type ServerInterface interface {
 	// ListTemplatePlaces The team's templates.
 	// (GET /templates)
 	ListTemplatePlaces(w http.ResponseWriter, r *http.Request)
+	// ListLeftovers What Domicile made and nothing uses any more. For administrators.
+	// (GET /tidy)
+	ListLeftovers(w http.ResponseWriter, r *http.Request)
+	// Tidy Removes it, and answers what was removed. For administrators.
+	// (POST /tidy)
+	Tidy(w http.ResponseWriter, r *http.Request)
 	// ListTokens The tokens of the account.
 	// (GET /tokens)
 	ListTokens(w http.ResponseWriter, r *http.Request)
@@ -740,6 +826,9 @@ type ServerInterface interface {
 	// CheckWorkspace Proves the checks of a ready workspace now.
 	// (POST /workspaces/{name}/checks)
 	CheckWorkspace(w http.ResponseWriter, r *http.Request, name Name)
+	// GetDrift What of a workspace differs from what its definition says now.
+	// (GET /workspaces/{name}/drift)
+	GetDrift(w http.ResponseWriter, r *http.Request, name Name)
 	// RebuildWorkspace Starts a run that brings a workspace to what its definition says now.
 	// (POST /workspaces/{name}/rebuild)
 	RebuildWorkspace(w http.ResponseWriter, r *http.Request, name Name)
@@ -890,6 +979,18 @@ func (_ Unimplemented) ListTemplatePlaces(w http.ResponseWriter, r *http.Request
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// ListLeftovers What Domicile made and nothing uses any more. For administrators.
+// (GET /tidy)
+func (_ Unimplemented) ListLeftovers(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// Tidy Removes it, and answers what was removed. For administrators.
+// (POST /tidy)
+func (_ Unimplemented) Tidy(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // ListTokens The tokens of the account.
 // (GET /tokens)
 func (_ Unimplemented) ListTokens(w http.ResponseWriter, r *http.Request) {
@@ -941,6 +1042,12 @@ func (_ Unimplemented) GetWorkspace(w http.ResponseWriter, r *http.Request, name
 // CheckWorkspace Proves the checks of a ready workspace now.
 // (POST /workspaces/{name}/checks)
 func (_ Unimplemented) CheckWorkspace(w http.ResponseWriter, r *http.Request, name Name) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// GetDrift What of a workspace differs from what its definition says now.
+// (GET /workspaces/{name}/drift)
+func (_ Unimplemented) GetDrift(w http.ResponseWriter, r *http.Request, name Name) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -1383,6 +1490,34 @@ func (siw *ServerInterfaceWrapper) ListTemplatePlaces(w http.ResponseWriter, r *
 	handler.ServeHTTP(w, r)
 }
 
+// ListLeftovers operation middleware
+func (siw *ServerInterfaceWrapper) ListLeftovers(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListLeftovers(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// Tidy operation middleware
+func (siw *ServerInterfaceWrapper) Tidy(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Tidy(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // ListTokens operation middleware
 func (siw *ServerInterfaceWrapper) ListTokens(w http.ResponseWriter, r *http.Request) {
 
@@ -1548,6 +1683,32 @@ func (siw *ServerInterfaceWrapper) CheckWorkspace(w http.ResponseWriter, r *http
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.CheckWorkspace(w, r, name)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// GetDrift operation middleware
+func (siw *ServerInterfaceWrapper) GetDrift(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetDrift(w, r, name)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -1952,6 +2113,15 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/workspaces/{name}/checks", wrapper.CheckWorkspace)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/tidy", wrapper.ListLeftovers)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/tidy", wrapper.Tidy)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/workspaces/{name}/drift", wrapper.GetDrift)
 	})
 	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/workspaces/{name}/rebuild", wrapper.RebuildWorkspace)
@@ -2763,6 +2933,82 @@ func (response ListTemplatePlacesdefaultApplicationProblemPlusJSONResponse) Visi
 	return err
 }
 
+type ListLeftoversRequestObject struct {
+}
+
+type ListLeftoversResponseObject interface {
+	VisitListLeftoversResponse(w http.ResponseWriter) error
+}
+
+type ListLeftovers200JSONResponse []Leftover
+
+func (response ListLeftovers200JSONResponse) VisitListLeftoversResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLeftoversdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListLeftoversdefaultApplicationProblemPlusJSONResponse) VisitListLeftoversResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TidyRequestObject struct {
+}
+
+type TidyResponseObject interface {
+	VisitTidyResponse(w http.ResponseWriter) error
+}
+
+type Tidy200JSONResponse []Leftover
+
+func (response Tidy200JSONResponse) VisitTidyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TidydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TidydefaultApplicationProblemPlusJSONResponse) VisitTidyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListTokensRequestObject struct {
 }
 
@@ -3094,6 +3340,45 @@ type CheckWorkspacedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response CheckWorkspacedefaultApplicationProblemPlusJSONResponse) VisitCheckWorkspaceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDriftRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type GetDriftResponseObject interface {
+	VisitGetDriftResponse(w http.ResponseWriter) error
+}
+
+type GetDrift200JSONResponse []Drift
+
+func (response GetDrift200JSONResponse) VisitGetDriftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetDriftdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetDriftdefaultApplicationProblemPlusJSONResponse) VisitGetDriftResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3475,6 +3760,12 @@ type StrictServerInterface interface {
 	// ListTemplatePlaces The team's templates.
 	// (GET /templates)
 	ListTemplatePlaces(ctx context.Context, request ListTemplatePlacesRequestObject) (ListTemplatePlacesResponseObject, error)
+	// ListLeftovers What Domicile made and nothing uses any more. For administrators.
+	// (GET /tidy)
+	ListLeftovers(ctx context.Context, request ListLeftoversRequestObject) (ListLeftoversResponseObject, error)
+	// Tidy Removes it, and answers what was removed. For administrators.
+	// (POST /tidy)
+	Tidy(ctx context.Context, request TidyRequestObject) (TidyResponseObject, error)
 	// ListTokens The tokens of the account.
 	// (GET /tokens)
 	ListTokens(ctx context.Context, request ListTokensRequestObject) (ListTokensResponseObject, error)
@@ -3502,6 +3793,9 @@ type StrictServerInterface interface {
 	// CheckWorkspace Proves the checks of a ready workspace now.
 	// (POST /workspaces/{name}/checks)
 	CheckWorkspace(ctx context.Context, request CheckWorkspaceRequestObject) (CheckWorkspaceResponseObject, error)
+	// GetDrift What of a workspace differs from what its definition says now.
+	// (GET /workspaces/{name}/drift)
+	GetDrift(ctx context.Context, request GetDriftRequestObject) (GetDriftResponseObject, error)
 	// RebuildWorkspace Starts a run that brings a workspace to what its definition says now.
 	// (POST /workspaces/{name}/rebuild)
 	RebuildWorkspace(ctx context.Context, request RebuildWorkspaceRequestObject) (RebuildWorkspaceResponseObject, error)
@@ -4114,6 +4408,54 @@ func (sh *strictHandler) ListTemplatePlaces(w http.ResponseWriter, r *http.Reque
 	}
 }
 
+// ListLeftovers operation middleware
+func (sh *strictHandler) ListLeftovers(w http.ResponseWriter, r *http.Request) {
+	var request ListLeftoversRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ListLeftovers(ctx, request.(ListLeftoversRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListLeftovers")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ListLeftoversResponseObject); ok {
+		if err := validResponse.VisitListLeftoversResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// Tidy operation middleware
+func (sh *strictHandler) Tidy(w http.ResponseWriter, r *http.Request) {
+	var request TidyRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Tidy(ctx, request.(TidyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Tidy")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(TidyResponseObject); ok {
+		if err := validResponse.VisitTidyResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListTokens operation middleware
 func (sh *strictHandler) ListTokens(w http.ResponseWriter, r *http.Request) {
 	var request ListTokensRequestObject
@@ -4345,6 +4687,32 @@ func (sh *strictHandler) CheckWorkspace(w http.ResponseWriter, r *http.Request, 
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(CheckWorkspaceResponseObject); ok {
 		if err := validResponse.VisitCheckWorkspaceResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetDrift operation middleware
+func (sh *strictHandler) GetDrift(w http.ResponseWriter, r *http.Request, name Name) {
+	var request GetDriftRequestObject
+
+	request.Name = name
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.GetDrift(ctx, request.(GetDriftRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetDrift")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(GetDriftResponseObject); ok {
+		if err := validResponse.VisitGetDriftResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

@@ -80,6 +80,60 @@ func (e DraftWaySure) Valid() bool {
 	}
 }
 
+// Defines values for DriftKind.
+const (
+	DriftKindApt        DriftKind = "apt"
+	DriftKindContainer  DriftKind = "container"
+	DriftKindDefinition DriftKind = "definition"
+	DriftKindGo         DriftKind = "go"
+	DriftKindNpm        DriftKind = "npm"
+	DriftKindPip        DriftKind = "pip"
+)
+
+// Valid indicates whether the value is a known member of the DriftKind enum.
+func (e DriftKind) Valid() bool {
+	switch e {
+	case DriftKindApt:
+		return true
+	case DriftKindContainer:
+		return true
+	case DriftKindDefinition:
+		return true
+	case DriftKindGo:
+		return true
+	case DriftKindNpm:
+		return true
+	case DriftKindPip:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for LeftoverKind.
+const (
+	LeftoverKindContainer LeftoverKind = "container"
+	LeftoverKindImage     LeftoverKind = "image"
+	LeftoverKindNetwork   LeftoverKind = "network"
+	LeftoverKindVolume    LeftoverKind = "volume"
+)
+
+// Valid indicates whether the value is a known member of the LeftoverKind enum.
+func (e LeftoverKind) Valid() bool {
+	switch e {
+	case LeftoverKindContainer:
+		return true
+	case LeftoverKindImage:
+		return true
+	case LeftoverKindNetwork:
+		return true
+	case LeftoverKindVolume:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RunKind.
 const (
 	Provision RunKind = "provision"
@@ -318,6 +372,19 @@ type DraftWay struct {
 // DraftWaySure defines model for DraftWay.Sure.
 type DraftWaySure string
 
+// Drift defines model for Drift.
+type Drift struct {
+	Kind DriftKind `json:"kind"`
+
+	// Line What to add to the definition, or to do.
+	Line *string `json:"line,omitempty"`
+	Name string  `json:"name"`
+	Says string  `json:"says"`
+}
+
+// DriftKind defines model for Drift.Kind.
+type DriftKind string
+
 // FirstAccount Who the first account is for.
 type FirstAccount struct {
 	Code     string `json:"code"`
@@ -333,6 +400,19 @@ type Key struct {
 	Id          int64     `json:"id"`
 	Kind        string    `json:"kind"`
 }
+
+// Leftover defines model for Leftover.
+type Leftover struct {
+	// Bytes 0: not known.
+	Bytes int64        `json:"bytes"`
+	Kind  LeftoverKind `json:"kind"`
+	Name  string       `json:"name"`
+	Site  string       `json:"site"`
+	Why   string       `json:"why"`
+}
+
+// LeftoverKind defines model for Leftover.Kind.
+type LeftoverKind string
 
 // Log Lines of a log.
 type Log struct {
@@ -898,6 +978,16 @@ type ClientInterface interface {
 	// Corresponds with GET /templates (the `ListTemplatePlaces` operationId).
 	ListTemplatePlaces(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListLeftovers What Domicile made and nothing uses any more. For administrators.
+	//
+	// Corresponds with GET /tidy (the `ListLeftovers` operationId).
+	ListLeftovers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Tidy Removes it, and answers what was removed. For administrators.
+	//
+	// Corresponds with POST /tidy (the `Tidy` operationId).
+	Tidy(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListTokens The tokens of the account.
 	//
 	// Corresponds with GET /tokens (the `ListTokens` operationId).
@@ -960,6 +1050,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /workspaces/{name}/checks (the `CheckWorkspace` operationId).
 	CheckWorkspace(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetDrift What of a workspace differs from what its definition says now.
+	//
+	// Corresponds with GET /workspaces/{name}/drift (the `GetDrift` operationId).
+	GetDrift(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RebuildWorkspace Starts a run that brings a workspace to what its definition says now.
 	//
@@ -1454,6 +1549,36 @@ func (c *Client) ListTemplatePlaces(ctx context.Context, reqEditors ...RequestEd
 	return c.Client.Do(req)
 }
 
+// ListLeftovers What Domicile made and nothing uses any more. For administrators.
+//
+// Corresponds with GET /tidy (the `ListLeftovers` operationId).
+func (c *Client) ListLeftovers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListLeftoversRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Tidy Removes it, and answers what was removed. For administrators.
+//
+// Corresponds with POST /tidy (the `Tidy` operationId).
+func (c *Client) Tidy(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTidyRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListTokens The tokens of the account.
 //
 // Corresponds with GET /tokens (the `ListTokens` operationId).
@@ -1617,6 +1742,21 @@ func (c *Client) GetWorkspace(ctx context.Context, name Name, reqEditors ...Requ
 // Corresponds with POST /workspaces/{name}/checks (the `CheckWorkspace` operationId).
 func (c *Client) CheckWorkspace(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCheckWorkspaceRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetDrift What of a workspace differs from what its definition says now.
+//
+// Corresponds with GET /workspaces/{name}/drift (the `GetDrift` operationId).
+func (c *Client) GetDrift(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDriftRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -2477,6 +2617,60 @@ func NewListTemplatePlacesRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListLeftoversRequest constructs an http.Request for the ListLeftovers method
+func NewListLeftoversRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/tidy")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTidyRequest constructs an http.Request for the Tidy method
+func NewTidyRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/tidy")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListTokensRequest constructs an http.Request for the ListTokens method
 func NewListTokensRequest(server string) (*http.Request, error) {
 	var err error
@@ -2767,6 +2961,40 @@ func NewCheckWorkspaceRequest(server string, name Name) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetDriftRequest constructs an http.Request for the GetDrift method
+func NewGetDriftRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workspaces/%s/drift", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -3300,6 +3528,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /templates (the `ListTemplatePlaces` operationId).
 	ListTemplatePlacesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListTemplatePlacesResponse, error)
 
+	// ListLeftoversWithResponse What Domicile made and nothing uses any more. For administrators.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /tidy (the `ListLeftovers` operationId).
+	ListLeftoversWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLeftoversResponse, error)
+
+	// TidyWithResponse Removes it, and answers what was removed. For administrators.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /tidy (the `Tidy` operationId).
+	TidyWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*TidyResponse, error)
+
 	// ListTokensWithResponse The tokens of the account.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -3376,6 +3618,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /workspaces/{name}/checks (the `CheckWorkspace` operationId).
 	CheckWorkspaceWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*CheckWorkspaceResponse, error)
+
+	// GetDriftWithResponse What of a workspace differs from what its definition says now.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /workspaces/{name}/drift (the `GetDrift` operationId).
+	GetDriftWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*GetDriftResponse, error)
 
 	// RebuildWorkspaceWithResponse Starts a run that brings a workspace to what its definition says now.
 	//
@@ -4366,6 +4615,102 @@ func (r ListTemplatePlacesResponse) ContentType() string {
 	return ""
 }
 
+type ListLeftoversResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Leftover
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListLeftoversResponse) GetJSON200() *[]Leftover {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListLeftoversResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListLeftoversResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListLeftoversResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListLeftoversResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListLeftoversResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TidyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Leftover
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TidyResponse) GetJSON200() *[]Leftover {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TidyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TidyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TidyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TidyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TidyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListTokensResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -4785,6 +5130,54 @@ func (r CheckWorkspaceResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r CheckWorkspaceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetDriftResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Drift
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetDriftResponse) GetJSON200() *[]Drift {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetDriftResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDriftResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDriftResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDriftResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDriftResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5532,6 +5925,32 @@ func (c *ClientWithResponses) ListTemplatePlacesWithResponse(ctx context.Context
 	return ParseListTemplatePlacesResponse(rsp)
 }
 
+// ListLeftoversWithResponse What Domicile made and nothing uses any more. For administrators.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /tidy (the `ListLeftovers` operationId).
+func (c *ClientWithResponses) ListLeftoversWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListLeftoversResponse, error) {
+	rsp, err := c.ListLeftovers(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListLeftoversResponse(rsp)
+}
+
+// TidyWithResponse Removes it, and answers what was removed. For administrators.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /tidy (the `Tidy` operationId).
+func (c *ClientWithResponses) TidyWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*TidyResponse, error) {
+	rsp, err := c.Tidy(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTidyResponse(rsp)
+}
+
 // ListTokensWithResponse The tokens of the account.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -5673,6 +6092,19 @@ func (c *ClientWithResponses) CheckWorkspaceWithResponse(ctx context.Context, na
 		return nil, err
 	}
 	return ParseCheckWorkspaceResponse(rsp)
+}
+
+// GetDriftWithResponse What of a workspace differs from what its definition says now.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /workspaces/{name}/drift (the `GetDrift` operationId).
+func (c *ClientWithResponses) GetDriftWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*GetDriftResponse, error) {
+	rsp, err := c.GetDrift(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDriftResponse(rsp)
 }
 
 // RebuildWorkspaceWithResponse Starts a run that brings a workspace to what its definition says now.
@@ -6423,6 +6855,72 @@ func ParseListTemplatePlacesResponse(rsp *http.Response) (*ListTemplatePlacesRes
 	return response, nil
 }
 
+// ParseListLeftoversResponse parses an HTTP response from a ListLeftoversWithResponse call
+func ParseListLeftoversResponse(rsp *http.Response) (*ListLeftoversResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListLeftoversResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Leftover
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTidyResponse parses an HTTP response from a TidyWithResponse call
+func ParseTidyResponse(rsp *http.Response) (*TidyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TidyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Leftover
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListTokensResponse parses an HTTP response from a ListTokensWithResponse call
 func ParseListTokensResponse(rsp *http.Response) (*ListTokensResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -6699,6 +7197,39 @@ func ParseCheckWorkspaceResponse(rsp *http.Response) (*CheckWorkspaceResponse, e
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest []CheckResult
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetDriftResponse parses an HTTP response from a GetDriftWithResponse call
+func ParseGetDriftResponse(rsp *http.Response) (*GetDriftResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDriftResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Drift
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -70,6 +70,13 @@ type Site interface {
 	Find(ctx context.Context, workspace string) (i Instance, found bool, err error)
 	// List gives the instances of this installation that the place has.
 	List(ctx context.Context) ([]Instance, error)
+	// Added lists the paths that were added to the instance since it was made, outside its
+	// volumes.
+	Added(ctx context.Context, workspace string) ([]string, error)
+	// Leftovers finds what this installation made and nothing uses any more; known are the
+	// ids of the workspaces there are. RemoveLeftover removes one of them.
+	Leftovers(ctx context.Context, known []string) ([]Leftover, error)
+	RemoveLeftover(ctx context.Context, l Leftover) error
 	// Connect opens a byte stream to the agent of a running instance.
 	Connect(ctx context.Context, workspace string) (net.Conn, error)
 }
@@ -91,6 +98,14 @@ type Service struct {
 	Started  bool   // it ran at least once
 	Health   string // starting, healthy or unhealthy; empty: it has no check
 	ExitCode int
+}
+
+// Leftover is something that Domicile made and nothing uses any more.
+type Leftover struct {
+	Kind  string // image, container, volume or network
+	Name  string
+	Bytes int64 // 0: not known
+	Why   string
 }
 
 // Instance is what holds a workspace at a site.

@@ -249,6 +249,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/tidy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What Domicile made and nothing uses any more. For administrators. */
+        get: operations["listLeftovers"];
+        put?: never;
+        /** Removes it, and answers what was removed. For administrators. */
+        post: operations["tidy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/workspaces/{name}/drift": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        /** What of a workspace differs from what its definition says now. */
+        get: operations["getDrift"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/workspaces/{name}/rebuild": {
         parameters: {
             query?: never;
@@ -762,6 +799,26 @@ export interface components {
             /** @description What a shell runs for it, with the tasks before it. */
             script: string;
             after?: string[];
+        };
+        Leftover: {
+            site: string;
+            /** @enum {string} */
+            kind: "image" | "container" | "volume" | "network";
+            name: string;
+            /**
+             * Format: int64
+             * @description 0: not known.
+             */
+            bytes: number;
+            why: string;
+        };
+        Drift: {
+            /** @enum {string} */
+            kind: "definition" | "container" | "apt" | "pip" | "npm" | "go";
+            name: string;
+            says: string;
+            /** @description What to add to the definition, or to do. */
+            line?: string;
         };
         /** @description A service beside a workspace. */
         BesideService: {
@@ -1359,6 +1416,71 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CheckResult"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listLeftovers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Fine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Leftover"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tidy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Fine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Leftover"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getDrift: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Fine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Drift"][];
                 };
             };
             default: components["responses"]["Problem"];

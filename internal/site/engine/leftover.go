@@ -1,0 +1,91 @@
+package engine
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"github.com/docker/docker/api/types/container"
+	"github.com/docker/docker/api/types/filters"
+	"github.com/docker/docker/api/types/image"
+	"github.com/docker/docker/api/types/network"
+	"github.com/docker/docker/api/types/volume"
+
+	"domicile/internal/site"
+)
+
+// Leftovers finds what Domicile made here and nothing uses any more: images that were
+// built and that no container is made from, agents of earlier versions, and the objects of
+// workspaces that are not among the known ones. What others made is not looked at.
+func (s *Site) Leftovers(ctx context.Context, known []string) (list []site.Leftover, err error) {
+	containers, err := s.api.ContainerList(ctx, container.ListOptions{All: true})
+	if err != nil {
+		return nil, s.explain(err, "list the engine's containers")
+	}
+	used := map[string]bool{}
+	for _, c := range containers {
+		used[c.ImageID] = true
+		for _, m := range c.Mounts {
+			used[m.Name] = true
+		}
+	}
+	built, err := s.api.ImageList(ctx, image.ListOptions{Filters: filters.NewArgs(filters.Arg("label", "domicile.image"))})
+	if err != nil {
+		return nil, s.explain(err, "list the engine's images")
+	}
+	for _, i := range built {
+		mine := slices.ContainsFunc(i.RepoTags, func(t string) bool { return strings.HasPrefix(t, "domicile-image:") })
+		if mine && !used[i.ID] {
+			list = append(list, site.Leftover{Kind: "image", Name: i.RepoTags[0], Bytes: i.Size, Why: "no workspace is made from it; it would be built again where it is wanted"})
+		}
+	}
+	mine := filters.NewArgs(filters.Arg("label", labelInstallation+"="+s.o.Installation), filters.Arg("label", labelWorkspace))
+	gone := func(labels map[string]string) bool { return !slices.Contains(known, labels[labelWorkspace]) }
+	const why = "its workspace was removed"
+	for _, c := range containers {
+		if c.Labels[labelInstallation] == s.o.Installation && c.Labels[labelWorkspace] != "" && gone(c.Labels) {
+			list = append(list, site.Leftover{Kind: "container", Name: strings.TrimPrefix(c.Names[0], "/"), Bytes: c.SizeRw, Why: why})
+		}
+	}
+	volumes, err := s.api.VolumeList(ctx, volume.ListOptions{})
+	if err != nil {
+		return nil, s.explain(err, "list the engine's volumes")
+	}
+	for _, v := range volumes.Volumes {
+		switch {
+		case v.Labels[labelInstallation] == s.o.Installation && v.Labels[labelWorkspace] != "" && gone(v.Labels):
+			list = append(list, site.Leftover{Kind: "volume", Name: v.Name, Why: why})
+		case v.Labels["domicile.agent"] != "" && v.Name != s.agentVolume() && !used[v.Name]:
+			list = append(list, site.Leftover{Kind: "volume", Name: v.Name, Why: "an agent of an earlier version that no container uses"})
+		}
+	}
+	networks, err := s.api.NetworkList(ctx, network.ListOptions{Filters: mine})
+	if err != nil {
+		return nil, s.explain(err, "list the engine's networks")
+	}
+	for _, n := range networks {
+		if gone(n.Labels) {
+			list = append(list, site.Leftover{Kind: "network", Name: n.Name, Why: why})
+		}
+	}
+	return list, nil
+}
+
+// RemoveLeftover removes one of those that Leftovers found. What came into use meanwhile
+// stays: the engine refuses, and that is told.
+func (s *Site) RemoveLeftover(ctx context.Context, l site.Leftover) (err error) {
+	switch l.Kind {
+	case "image":
+		_, err = s.api.ImageRemove(ctx, l.Name, image.RemoveOptions{})
+	case "container":
+		err = s.api.ContainerRemove(ctx, l.Name, container.RemoveOptions{Force: true, RemoveVolumes: true})
+	case "volume":
+		err = s.api.VolumeRemove(ctx, l.Name, false)
+	case "network":
+		err = s.api.NetworkRemove(ctx, l.Name)
+	}
+	if isNotFound(err) {
+		return nil
+	}
+	return s.explain(err, "remove the "+l.Kind+" "+l.Name)
+}

@@ -1,0 +1,46 @@
+package e2e
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestDriftFindsWhatTheDefinitionDoesNotSay(t *testing.T) {
+	definition := func(command string) string {
+		return `{"image": "BASE", "remoteUser": "crew", "onCreateCommand": "` + command + `"}`
+	}
+	source := publish(t, "drifting", definition("true"), nil)
+	require.Equal(t, 0, skipper.provision(t, source, "drifting").status)
+	assert.Contains(t, skipper.domicile(t, "drift", "drifting").out, "is as its definition says")
+	name := strings.TrimSpace(objects(t)[0])
+	out, err := dockerExec(t, name, "sh", "-c", "mkdir -p /usr/local/lib/python3.11/dist-packages/tides-1.2.0.dist-info /usr/local/lib/node_modules/quay /home/crew/go/bin && touch /home/crew/go/bin/buoy")
+	require.NoError(t, err, out)
+	publish(t, "drifting", definition("echo changed"), nil)
+	said := skipper.domicile(t, "drift", "drifting").out
+	assert.Regexp(t, `definition +\S+devcontainer.json +changed since: run onCreateCommand would be done again +domicile rebuild drifting`, said)
+	assert.Contains(t, said, `"onCreateCommand": "pip install tides==1.2.0"`)
+	assert.Contains(t, said, `"onCreateCommand": "npm install -g quay"`)
+	assert.Contains(t, said, "buoy")
+}
+
+func TestTidyRemovesOnlyWhatIsDomicilesAndUnused(t *testing.T) {
+	source := publish(t, "untidy", `{"image": "BASE", "features": {"`+world.FeaturesAt()+`/lamp:1": {}}}`, nil)
+	require.Equal(t, 0, skipper.provision(t, source, "untidy").status)
+	image := *skipper.workspace(t, "untidy").Image
+	assert.NotContains(t, skipper.domicile(t, "tidy").out, image, "it is in use")
+	out, err := engineSays(t, "volume", "create", "somebody-elses")
+	require.NoError(t, err, out)
+	skipper.remove(t, "untidy")
+	assert.Contains(t, skipper.domicile(t, "tidy").out, image)
+	refused := finn.domicile(t, "tidy", "-yes")
+	assert.Equal(t, 1, refused.status)
+	assert.Contains(t, refused.err, "administrator")
+	assert.Contains(t, skipper.domicile(t, "tidy", "-yes").out, image)
+	assert.NotContains(t, skipper.domicile(t, "tidy").out, image)
+	out, err = engineSays(t, "volume", "ls", "-q")
+	require.NoError(t, err)
+	assert.Contains(t, out, "somebody-elses")
+}
