@@ -52,7 +52,7 @@ func (e exitStatus) Error() string { return fmt.Sprintf("exit status %d", int(e)
 func commands() []command {
 	return []command{
 		provisionCommand, planCommand, rebuildCommand, listCommand, showCommand, followCommand, logCommand, shellCommand, runCommand, forwardCommand, checksCommand, tasksCommand, servicesCommand, driftCommand, tidyCommand,
-		startCommand, stopCommand, removeCommand, checkCommand, templatesCommand, draftCommand, loginCommand, logoutCommand, keysCommand, accountsCommand, registriesCommand, sitesCommand, serveCommand, versionCommand,
+		startCommand, stopCommand, removeCommand, checkCommand, templatesCommand, draftCommand, loginCommand, logoutCommand, keysCommand, personalCommand, accountsCommand, registriesCommand, sitesCommand, serveCommand, versionCommand,
 	}
 }
 

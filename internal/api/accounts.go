@@ -12,6 +12,7 @@ import (
 	"domicile/internal/credential"
 	"domicile/internal/fault"
 	"domicile/internal/records"
+	"domicile/internal/source"
 )
 
 var accountName = regexp.MustCompile(`^[a-z][a-z0-9._-]{0,39}$`)
@@ -209,7 +210,9 @@ func (s *Server) RemoveKey(ctx context.Context, q RemoveKeyRequestObject) (Remov
 	return RemoveKey204Response{}, s.o.Store.RemoveKey(ctx, account(ctx).ID, q.Id)
 }
 
-func accountView(a records.Account) Account { return Account{Id: a.ID, Name: a.Name, Admin: a.Admin} }
+func accountView(a records.Account) Account {
+	return Account{Id: a.ID, Name: a.Name, Admin: a.Admin, Personal: optional(a.Personal)}
+}
 
 func keyView(k records.Key) Key {
 	return Key{Id: k.ID, Fingerprint: k.Fingerprint, Kind: k.Kind, Comment: k.Comment, Created: k.Created}
@@ -222,4 +225,17 @@ func each[From, To any](list []From, view func(From) To) []To {
 		out = append(out, view(x))
 	}
 	return out
+}
+
+// SetPersonal keeps the source of the account's own settings.
+func (s *Server) SetPersonal(ctx context.Context, q SetPersonalRequestObject) (SetPersonalResponseObject, error) {
+	text := q.Body.Source
+	if text != "" {
+		address, err := source.Parse(text)
+		if err != nil {
+			return nil, err
+		}
+		text = address.String()
+	}
+	return SetPersonal204Response{}, s.o.Store.SetPersonal(ctx, account(ctx).ID, text)
 }

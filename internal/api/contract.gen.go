@@ -282,6 +282,9 @@ type Account struct {
 	Admin bool   `json:"admin"`
 	Id    int64  `json:"id"`
 	Name  string `json:"name"`
+
+	// Personal The source of its own settings.
+	Personal *string `json:"personal,omitempty"`
 }
 
 // BesideService A service beside a workspace.
@@ -441,6 +444,12 @@ type NewKey struct {
 // NewToken What a token is for.
 type NewToken struct {
 	Label string `json:"label"`
+}
+
+// Personal defines model for Personal.
+type Personal struct {
+	// Source A git address or a folder on the service's host; empty: none.
+	Source string `json:"source"`
 }
 
 // PlanAnswer What would be done, without doing it.
@@ -701,6 +710,9 @@ type GetLogParams struct {
 	Step *StepParam `form:"step,omitempty" json:"step,omitempty"`
 }
 
+// SetPersonalJSONRequestBody defines body for SetPersonal for application/json ContentType.
+type SetPersonalJSONRequestBody = Personal
+
 // AddAccountJSONRequestBody defines body for AddAccount for application/json ContentType.
 type AddAccountJSONRequestBody = NewAccount
 
@@ -736,6 +748,9 @@ type ServerInterface interface {
 	// GetAccount The account that the request came with.
 	// (GET /account)
 	GetAccount(w http.ResponseWriter, r *http.Request)
+	// SetPersonal Sets the source of the account's own settings, which are put into every workspace it makes.
+	// (PUT /account/personal)
+	SetPersonal(w http.ResponseWriter, r *http.Request)
 	// ListAccounts All accounts. Only an administrator may ask.
 	// (GET /accounts)
 	ListAccounts(w http.ResponseWriter, r *http.Request)
@@ -862,6 +877,12 @@ type Unimplemented struct{}
 // GetAccount The account that the request came with.
 // (GET /account)
 func (_ Unimplemented) GetAccount(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// SetPersonal Sets the source of the account's own settings, which are put into every workspace it makes.
+// (PUT /account/personal)
+func (_ Unimplemented) SetPersonal(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -1113,6 +1134,20 @@ func (siw *ServerInterfaceWrapper) GetAccount(w http.ResponseWriter, r *http.Req
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.GetAccount(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// SetPersonal operation middleware
+func (siw *ServerInterfaceWrapper) SetPersonal(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.SetPersonal(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -2115,6 +2150,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Post(options.BaseURL+"/workspaces/{name}/checks", wrapper.CheckWorkspace)
 	})
 	r.Group(func(r chi.Router) {
+		r.Put(options.BaseURL+"/account/personal", wrapper.SetPersonal)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/tidy", wrapper.ListLeftovers)
 	})
 	r.Group(func(r chi.Router) {
@@ -2210,6 +2248,39 @@ type GetAccountdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetAccountdefaultApplicationProblemPlusJSONResponse) VisitGetAccountResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetPersonalRequestObject struct {
+	Body *SetPersonalJSONRequestBody
+}
+
+type SetPersonalResponseObject interface {
+	VisitSetPersonalResponse(w http.ResponseWriter) error
+}
+
+type SetPersonal204Response struct {
+}
+
+func (response SetPersonal204Response) VisitSetPersonalResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SetPersonaldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetPersonaldefaultApplicationProblemPlusJSONResponse) VisitSetPersonalResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3703,6 +3774,9 @@ type StrictServerInterface interface {
 	// GetAccount The account that the request came with.
 	// (GET /account)
 	GetAccount(ctx context.Context, request GetAccountRequestObject) (GetAccountResponseObject, error)
+	// SetPersonal Sets the source of the account's own settings, which are put into every workspace it makes.
+	// (PUT /account/personal)
+	SetPersonal(ctx context.Context, request SetPersonalRequestObject) (SetPersonalResponseObject, error)
 	// ListAccounts All accounts. Only an administrator may ask.
 	// (GET /accounts)
 	ListAccounts(ctx context.Context, request ListAccountsRequestObject) (ListAccountsResponseObject, error)
@@ -3878,6 +3952,37 @@ func (sh *strictHandler) GetAccount(w http.ResponseWriter, r *http.Request) {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(GetAccountResponseObject); ok {
 		if err := validResponse.VisitGetAccountResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetPersonal operation middleware
+func (sh *strictHandler) SetPersonal(w http.ResponseWriter, r *http.Request) {
+	var request SetPersonalRequestObject
+
+	var body SetPersonalJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.SetPersonal(ctx, request.(SetPersonalRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetPersonal")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(SetPersonalResponseObject); ok {
+		if err := validResponse.VisitSetPersonalResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

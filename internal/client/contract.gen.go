@@ -283,6 +283,9 @@ type Account struct {
 	Admin bool   `json:"admin"`
 	Id    int64  `json:"id"`
 	Name  string `json:"name"`
+
+	// Personal The source of its own settings.
+	Personal *string `json:"personal,omitempty"`
 }
 
 // BesideService A service beside a workspace.
@@ -442,6 +445,12 @@ type NewKey struct {
 // NewToken What a token is for.
 type NewToken struct {
 	Label string `json:"label"`
+}
+
+// Personal defines model for Personal.
+type Personal struct {
+	// Source A git address or a folder on the service's host; empty: none.
+	Source string `json:"source"`
 }
 
 // PlanAnswer What would be done, without doing it.
@@ -702,6 +711,9 @@ type GetLogParams struct {
 	Step *StepParam `form:"step,omitempty" json:"step,omitempty"`
 }
 
+// SetPersonalJSONRequestBody defines body for SetPersonal for application/json ContentType.
+type SetPersonalJSONRequestBody = Personal
+
 // AddAccountJSONRequestBody defines body for AddAccount for application/json ContentType.
 type AddAccountJSONRequestBody = NewAccount
 
@@ -810,6 +822,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /account (the `GetAccount` operationId).
 	GetAccount(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetPersonalWithBody Sets the source of the account's own settings, which are put into every workspace it makes.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /account/personal (the `SetPersonal` operationId).
+	SetPersonalWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetPersonal Sets the source of the account's own settings, which are put into every workspace it makes.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /account/personal (the `SetPersonal` operationId).
+	SetPersonal(ctx context.Context, body SetPersonalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListAccounts All accounts. Only an administrator may ask.
 	//
@@ -1102,6 +1128,40 @@ type ClientInterface interface {
 // Corresponds with GET /account (the `GetAccount` operationId).
 func (c *Client) GetAccount(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetAccountRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetPersonalWithBody Sets the source of the account's own settings, which are put into every workspace it makes.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /account/personal (the `SetPersonal` operationId).
+func (c *Client) SetPersonalWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetPersonalRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetPersonal Sets the source of the account's own settings, which are put into every workspace it makes.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /account/personal (the `SetPersonal` operationId).
+func (c *Client) SetPersonal(ctx context.Context, body SetPersonalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetPersonalRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1910,6 +1970,46 @@ func NewGetAccountRequest(server string) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewSetPersonalRequest calls the generic SetPersonal builder with application/json body
+func NewSetPersonalRequest(server string, body SetPersonalJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetPersonalRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetPersonalRequestWithBody constructs an http.Request for the SetPersonal method, with any body, and a specified content type
+func NewSetPersonalRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/account/personal")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -3339,6 +3439,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /account (the `GetAccount` operationId).
 	GetAccountWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetAccountResponse, error)
 
+	// SetPersonalWithBodyWithResponse Sets the source of the account's own settings, which are put into every workspace it makes.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /account/personal (the `SetPersonal` operationId).
+	SetPersonalWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPersonalResponse, error)
+
+	// SetPersonalWithResponse Sets the source of the account's own settings, which are put into every workspace it makes.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /account/personal (the `SetPersonal` operationId).
+	SetPersonalWithResponse(ctx context.Context, body SetPersonalJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPersonalResponse, error)
+
 	// ListAccountsWithResponse All accounts. Only an administrator may ask.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -3725,6 +3839,47 @@ func (r GetAccountResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetAccountResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetPersonalResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetPersonalResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetPersonalResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetPersonalResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetPersonalResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetPersonalResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5574,6 +5729,32 @@ func (c *ClientWithResponses) GetAccountWithResponse(ctx context.Context, reqEdi
 	return ParseGetAccountResponse(rsp)
 }
 
+// SetPersonalWithBodyWithResponse Sets the source of the account's own settings, which are put into every workspace it makes.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /account/personal (the `SetPersonal` operationId).
+func (c *ClientWithResponses) SetPersonalWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPersonalResponse, error) {
+	rsp, err := c.SetPersonalWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetPersonalResponse(rsp)
+}
+
+// SetPersonalWithResponse Sets the source of the account's own settings, which are put into every workspace it makes.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /account/personal (the `SetPersonal` operationId).
+func (c *ClientWithResponses) SetPersonalWithResponse(ctx context.Context, body SetPersonalJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPersonalResponse, error) {
+	rsp, err := c.SetPersonal(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetPersonalResponse(rsp)
+}
+
 // ListAccountsWithResponse All accounts. Only an administrator may ask.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -6231,6 +6412,35 @@ func ParseGetAccountResponse(rsp *http.Response) (*GetAccountResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetPersonalResponse parses an HTTP response from a SetPersonalWithResponse call
+func ParseSetPersonalResponse(rsp *http.Response) (*SetPersonalResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetPersonalResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

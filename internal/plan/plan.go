@@ -26,6 +26,7 @@ const (
 	StepVolume    = "volume"    // make the volume that holds the source
 	StepServices  = "services"  // make and start the services beside the workspace
 	StepLate      = "late"      // and those that need the source
+	StepPersonal  = "personal"  // put the person's own settings in
 	StepChecks    = "checks"    // prove what the definition says must hold
 	StepContainer = "container" // make the container
 	StepAgent     = "agent"     // start it, reach its agent, learn its environment
@@ -144,7 +145,9 @@ func First(source, ref string) []Step {
 type Input struct {
 	Name   string // of the workspace
 	Commit string
-	Policy Policy
+	// Personal is the source of the person's own settings; empty: none.
+	Personal string
+	Policy   Policy
 	// Services are those of the Compose files; nil for other kinds.
 	Services *Services
 }
@@ -191,11 +194,11 @@ func Make(r *definition.Report, in Input) (*Plan, error) {
 			p.Ports = append(p.Ports, Port{port, e.Attributes(port)})
 		}
 	}
-	p.steps(e, in.Commit)
+	p.steps(e, in)
 	return p, nil
 }
 
-func (p *Plan) steps(e *definition.Effective, commit string) {
+func (p *Plan) steps(e *definition.Effective, in Input) {
 	title := "Pull the image " + p.ImageName
 	if p.Recipe != nil {
 		title = "Build the image"
@@ -207,13 +210,16 @@ func (p *Plan) steps(e *definition.Effective, commit string) {
 	}
 	p.Container.Digest = p.add(image+volume, Step{Name: StepContainer, Title: "Make the container"}, p.Container, p.Networks)
 	agent := p.add(p.Container.Digest, Step{Name: StepAgent, Title: "Start the agent"}, p.Session)
-	before := p.add(volume, Step{Name: StepSource, Title: "Put the source in"}, commit) + agent
+	before := p.add(volume, Step{Name: StepSource, Title: "Put the source in"}, in.Commit) + agent
 	if slices.ContainsFunc(p.Services, func(s Service) bool { return s.Late }) {
 		p.add(before, Step{Name: StepLate, Title: "Start the services that need the source"}, p.Services)
 	}
 	p.lifecycle(e, before)
 	if p.Domicile != nil && len(p.Domicile.Checks) > 0 {
 		p.Steps = append(p.Steps, Step{Name: StepChecks, Title: "Check what must hold"})
+	}
+	if in.Personal != "" {
+		p.add(agent, Step{Name: StepPersonal, Title: "Put your own settings in"}, in.Personal)
 	}
 }
 

@@ -12,9 +12,10 @@ type Account struct {
 	PasswordHash string
 	Admin        bool
 	Created      time.Time
+	Personal     string // the source of their own settings; empty: none
 }
 
-const accountColumns = "accounts.id, accounts.name, accounts.password_hash, accounts.admin, accounts.created"
+const accountColumns = "accounts.id, accounts.name, accounts.password_hash, accounts.admin, accounts.created, accounts.personal"
 
 // AddAccount makes an account. A name that is in use is ErrTaken.
 func (q Queries) AddAccount(ctx context.Context, name, hash string, admin bool) (Account, error) {
@@ -44,6 +45,17 @@ func (q Queries) CountAccounts(ctx context.Context) (n int, err error) {
 // AccountByName finds an account.
 func (q Queries) AccountByName(ctx context.Context, name string) (Account, error) {
 	return one[Account](ctx, q.db, "SELECT "+accountColumns+" FROM accounts WHERE name = $1", name)
+}
+
+// AccountByID finds an account.
+func (q Queries) AccountByID(ctx context.Context, id int64) (Account, error) {
+	return one[Account](ctx, q.db, "SELECT "+accountColumns+" FROM accounts WHERE id = $1", id)
+}
+
+// SetPersonal keeps the source of an account's own settings.
+func (q Queries) SetPersonal(ctx context.Context, id int64, source string) error {
+	_, err := q.db.Exec(ctx, "UPDATE accounts SET personal = $2 WHERE id = $1", id, source)
+	return err
 }
 
 // Accounts lists all accounts by name.

@@ -71,7 +71,7 @@ func (r *Runner) definitionDrift(ctx context.Context, w records.Workspace, old *
 		return []drift.Finding{{Kind: "definition", Name: report.File, Says: "has errors now: " + definitionFault(report).Error()}}, nil
 	}
 	checkout.Commit = w.Commit // the source in the workspace is its owner's
-	now, err := MakePlan(ctx, checkout, report, w.Name, r.o.Policy)
+	now, err := MakePlan(ctx, checkout, report, plan.Input{Name: w.Name, Policy: r.o.Policy})
 	if err != nil {
 		return []drift.Finding{{Kind: "definition", Name: report.File, Says: "cannot be carried out now: " + err.Error()}}, nil
 	}

@@ -32,7 +32,7 @@ func (r *Runner) PlanFirst(ctx context.Context, c source.Checkout, address, file
 	if report.HasErrors() {
 		return nil, definitionFault(report)
 	}
-	p, err := MakePlan(ctx, c, report, c.Name, r.o.Policy)
+	p, err := MakePlan(ctx, c, report, plan.Input{Name: c.Name, Policy: r.o.Policy})
 	if err != nil {
 		return nil, err
 	}

@@ -66,6 +66,8 @@ func (c *carriage) do(ctx context.Context, s *records.Step) (skipped bool, resul
 		return false, nil, c.services(ctx, id, false)
 	case plan.StepLate:
 		return false, nil, c.services(ctx, id, true)
+	case plan.StepPersonal:
+		return c.personal(ctx, id, s)
 	case plan.StepChecks:
 		return false, nil, c.checks(ctx, id)
 	case plan.StepVolume:
@@ -181,8 +183,8 @@ func ReadDefinition(ctx context.Context, c source.Checkout, file string, artifac
 }
 
 // MakePlan plans a workspace from a definition that was read.
-func MakePlan(ctx context.Context, checkout source.Checkout, report *definition.Report, name string, policy plan.Policy) (*plan.Plan, error) {
-	in := plan.Input{Name: name, Commit: checkout.Commit, Policy: policy}
+func MakePlan(ctx context.Context, checkout source.Checkout, report *definition.Report, in plan.Input) (*plan.Plan, error) {
+	in.Commit = checkout.Commit
 	if report.Kind == definition.KindCompose {
 		root, err := os.OpenRoot(checkout.Folder)
 		if err != nil {
@@ -212,7 +214,11 @@ func (c *carriage) makePlan(ctx context.Context, position int) error {
 		// The source stays as it is, with what was changed in it.
 		c.made.checkout.Commit = c.workspace.Commit
 	}
-	p, err := MakePlan(ctx, c.made.checkout, c.made.report, c.workspace.Name, c.o.Policy)
+	personal, err := c.personalOf(ctx)
+	if err != nil {
+		return err
+	}
+	p, err := MakePlan(ctx, c.made.checkout, c.made.report, plan.Input{Name: c.workspace.Name, Policy: c.o.Policy, Personal: personal})
 	if err != nil {
 		return err
 	}
@@ -268,7 +274,7 @@ func (c *carriage) container(ctx context.Context, id string) (bool, any, error) 
 		}
 	}
 	if !same {
-		if err := c.o.Store.DropDone(ctx, c.workspace.ID, definition.Lifecycle...); err != nil {
+		if err := c.o.Store.DropDone(ctx, c.workspace.ID, append([]string{plan.StepPersonal}, definition.Lifecycle...)...); err != nil {
 			return false, nil, err
 		}
 	}

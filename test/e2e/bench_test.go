@@ -11,10 +11,12 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
 	"github.com/docker/docker/api/types/container"
+	"github.com/docker/docker/api/types/filters"
 	"github.com/docker/docker/client"
 	"github.com/gorilla/websocket"
 	"github.com/stretchr/testify/require"
@@ -101,6 +103,69 @@ func benchSource(b *testing.B) string {
 	definition := fmt.Sprintf(`{ "image": "%s/skerry/base:12", "remoteUser": "crew" }`, world.RegistryAt)
 	require.NoError(b, world.Git.Put(b.Context(), "test/bench", mapFiles(definition), func(s string) string { return s }))
 	return world.GitAt + "/test/bench.git"
+}
+
+// BenchmarkRebuildUnchanged is a rebuild when nothing changed, against the bare engine's
+// restart of the same container.
+func BenchmarkRebuildUnchanged(b *testing.B) {
+	source, engine, states := benchSource(b), rawEngine(b), newWaiter(b)
+	name := "unchanged"
+	_, err := api.Answer[api.Workspace](skipper.api.Provision(b.Context(), api.ProvisionRequest{Source: source, Name: &name}))
+	require.NoError(b, err)
+	states.wait(b, name, records.Ready)
+	b.Cleanup(func() { _ = skipper.command(context.WithoutCancel(b.Context()), "", "remove", name, "-yes").Run() })
+	list, err := engine.ContainerList(b.Context(), container.ListOptions{Filters: filters.NewArgs(filters.Arg("label", "domicile.workspace"))})
+	require.NoError(b, err)
+	require.NotEmpty(b, list)
+	(&pair{}).measure(b, func() {
+		_, err := api.Answer[api.Workspace](skipper.api.RebuildWorkspace(b.Context(), name))
+		require.NoError(b, err)
+		states.wait(b, name, records.Ready)
+		for running := true; running; { // ready comes a moment before the run's own end
+			w, err := api.Answer[api.Workspace](skipper.api.GetWorkspace(b.Context(), name))
+			require.NoError(b, err)
+			running = w.Run.State != api.RunStateDone
+		}
+	}, func() {
+		grace := 1
+		require.NoError(b, engine.ContainerRestart(b.Context(), list[0].ID, container.StopOptions{Timeout: &grace}))
+	})
+}
+
+// BenchmarkThirtyAtOnce is thirty workspaces asked for at once, against the bare engine
+// creating and starting thirty containers at once.
+func BenchmarkThirtyAtOnce(b *testing.B) {
+	source, engine, states := benchSource(b), rawEngine(b), newWaiter(b)
+	round := 0
+	(&pair{}).measure(b, func() {
+		round++
+		for i := range 30 {
+			name := fmt.Sprintf("fleet-%d-%d", round, i)
+			_, err := api.Answer[api.Workspace](skipper.api.Provision(b.Context(), api.ProvisionRequest{Source: source, Name: &name}))
+			require.NoError(b, err)
+			b.Cleanup(func() { _ = skipper.command(context.WithoutCancel(b.Context()), "", "remove", name, "-yes").Run() })
+		}
+		for ready := 0; ready < 30; {
+			if e := <-states.states; e.State == records.Ready && strings.HasPrefix(e.Workspace, fmt.Sprintf("fleet-%d-", round)) {
+				ready++
+			}
+		}
+	}, func() {
+		var all sync.WaitGroup
+		for range 30 {
+			all.Go(func() {
+				made, err := engine.ContainerCreate(b.Context(), &container.Config{Image: world.RegistryAt + "/skerry/base:12", Cmd: []string{"sleep", "infinity"}}, nil, nil, nil, "")
+				if err == nil {
+					err = engine.ContainerStart(b.Context(), made.ID, container.StartOptions{})
+				}
+				if err != nil {
+					b.Error(err)
+				}
+				b.Cleanup(func() { _ = engine.ContainerRemove(context.WithoutCancel(b.Context()), made.ID, container.RemoveOptions{Force: true}) })
+			})
+		}
+		all.Wait()
+	})
 }
 
 // BenchmarkProvision is the time from asking to ready, against the bare engine creating

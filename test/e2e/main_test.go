@@ -103,6 +103,20 @@ func people(ctx context.Context, folder string) error {
 	return finn.settle(ctx, folder, t.Token)
 }
 
+// anotherPerson is one more account, for a test that needs a crowd.
+func anotherPerson(t *testing.T, name string) *person {
+	t.Helper()
+	p := &person{name: name, password: "all-hands-on-deck"}
+	_, err := client.Answer[client.Account](skipper.api.AddAccount(t.Context(), client.NewAccount{Name: p.name, Password: p.password}))
+	require.NoError(t, err)
+	c, err := client.Open(world.Service.URL, "")
+	require.NoError(t, err)
+	token, err := client.Answer[client.Token](c.SignIn(t.Context(), client.Credentials{Name: p.name, Password: p.password}))
+	require.NoError(t, err)
+	require.NoError(t, p.settle(t.Context(), t.TempDir(), token.Token))
+	return p
+}
+
 // settle signs the person in and adds a key, both by the command line.
 func (p *person) settle(ctx context.Context, folder, token string) (err error) {
 	p.token, p.login, p.key = token, filepath.Join(folder, p.name+".json"), filepath.Join(folder, p.name+"_key")

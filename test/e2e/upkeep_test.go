@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"context"
 	"strings"
 	"testing"
 
@@ -43,4 +44,22 @@ func TestTidyRemovesOnlyWhatIsDomicilesAndUnused(t *testing.T) {
 	out, err = engineSays(t, "volume", "ls", "-q")
 	require.NoError(t, err)
 	assert.Contains(t, out, "somebody-elses")
+}
+
+func TestPersonalSettingsComeLastAndMayFail(t *testing.T) {
+	settings := publish(t, "settings", "{}", map[string]string{".shellrc": "alias tide=high", "install.sh": "#!/bin/sh\ncp .shellrc ~/.shellrc\necho installed by $(id -un)\n"})
+	assert.Contains(t, skipper.domicile(t, "personal", settings).out, settings)
+	t.Cleanup(func() {
+		assert.NoError(t, skipper.command(context.WithoutCancel(t.Context()), "", "personal", "-none").Run())
+	})
+	source := publish(t, "plain", `{"image": "BASE", "remoteUser": "crew"}`, nil)
+	a := skipper.provision(t, source, "personal")
+	require.Equal(t, 0, a.status, a.err)
+	assert.Contains(t, a.err, "installed by crew")
+	assert.Equal(t, "alias tide=high", strings.TrimSpace(skipper.domicile(t, "run", "personal", "--", "cat", "/home/crew/.shellrc").out))
+	publish(t, "settings", "{}", map[string]string{"install.sh": "#!/bin/sh\necho no lamp oil >&2\nexit 3\n"})
+	a = skipper.provision(t, source, "personal-too")
+	assert.Equal(t, 0, a.status, "the workspace is ready all the same: "+a.err)
+	assert.Contains(t, a.err, "no lamp oil")
+	assert.Contains(t, a.err, "your settings were not put in")
 }

@@ -249,6 +249,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/account/personal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Sets the source of the account's own settings, which are put into every workspace it makes. */
+        put: operations["setPersonal"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/tidy": {
         parameters: {
             query?: never;
@@ -664,6 +681,8 @@ export interface components {
             id: number;
             name: string;
             admin: boolean;
+            /** @description The source of its own settings. */
+            personal?: string;
         };
         /** @description An account to make. */
         NewAccount: {
@@ -799,6 +818,10 @@ export interface components {
             /** @description What a shell runs for it, with the tasks before it. */
             script: string;
             after?: string[];
+        };
+        Personal: {
+            /** @description A git address or a folder on the service's host; empty: none. */
+            source: string;
         };
         Leftover: {
             site: string;
@@ -1417,6 +1440,29 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["CheckResult"][];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setPersonal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Personal"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

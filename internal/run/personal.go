@@ -1,0 +1,87 @@
+package run
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"path"
+
+	"domicile/internal/agent/wire"
+	"domicile/internal/fault"
+	"domicile/internal/records"
+	"domicile/internal/source"
+)
+
+// personalFolder is where a person's own settings are put, in the home folder.
+const personalFolder = ".personal"
+
+// installPersonal runs the settings' own script; without one, files that begin with a dot
+// are linked into the home folder, and nothing that is there is overwritten.
+const installPersonal = `cd "$HOME/` + personalFolder + `" || exit 1
+for f in install.sh install setup.sh setup; do
+  if [ -f "./$f" ] && [ -x "./$f" ]; then echo "running $f"; exec "./$f"; fi
+done
+for f in .[!.]*; do
+  case $f in .git|.gitignore|.gitmodules|.github) continue;; esac
+  if [ -e "$HOME/$f" ]; then echo "$f is there already and stays"; else ln -s "$PWD/$f" "$HOME/$f" && echo "linked $f"; fi
+done`
+
+// personal puts the person's own settings in, as the last step. It may fail without the
+// workspace failing: what went wrong is told, and the workspace is ready.
+func (c *carriage) personal(ctx context.Context, id string, s *records.Step) (bool, any, error) {
+	skipped, result, err := c.once(ctx, s, func() error { return c.putPersonal(ctx, id) })
+	if err != nil && ctx.Err() == nil && !records.Unavailable(err) {
+		c.log.say("your settings were not put in: " + err.Error())
+		if remedy := fault.Remedy(err); remedy != "" {
+			c.log.say("to mend it: " + remedy)
+		}
+		return false, nil, nil
+	}
+	return skipped, result, err
+}
+
+func (c *carriage) putPersonal(ctx context.Context, id string) error {
+	account, err := c.o.Store.AccountByID(ctx, c.workspace.Account)
+	if err != nil {
+		return err
+	}
+	address, err := source.Parse(account.Personal)
+	if err != nil {
+		return err
+	}
+	key := id + "-personal"
+	checkout, err := c.o.Source.Fetch(ctx, address, "", key, c.log.say)
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if err := c.o.Source.Forget(key); err != nil {
+			c.o.Log.Warn("forget personal settings", "error", err)
+		}
+	}()
+	link, err := c.reach(ctx, id)
+	if err != nil {
+		return err
+	}
+	defer link.Close()
+	var home bounded
+	if err := link.Task(ctx, wire.TaskRequest{Key: fmt.Sprintf("run-%d/home", c.run.ID), Shell: `printf %s "$HOME"`}, &home); err != nil {
+		return fmt.Errorf("find the home folder: %w", err)
+	}
+	r, w := io.Pipe()
+	defer r.Close()
+	go func() { w.CloseWithError(source.WriteArchive(ctx, checkout.Folder, w)) }()
+	if err := link.Put(ctx, path.Join(home.String(), personalFolder), r); err != nil {
+		return err
+	}
+	out := c.log.writer("")
+	err = link.Task(ctx, wire.TaskRequest{Key: fmt.Sprintf("run-%d/personal", c.run.ID), Shell: installPersonal}, out)
+	_ = out.(io.Closer).Close() // writes the last line, if it has no end
+	return err
+}
+
+// personalOf is the source of the settings of a workspace's owner, or "".
+func (c *carriage) personalOf(ctx context.Context) (string, error) {
+	account, err := c.o.Store.AccountByID(ctx, c.workspace.Account)
+	return account.Personal, err
+}
