@@ -31,3 +31,9 @@ func TestEnvironment(t *testing.T) {
 	assert.Equal(t, []string{"A=2", "B=x=y", "C=3", "EMPTY="}, p.with(map[string]string{"A": "2", "C": "3"}))
 	assert.Equal(t, "1", p.env["A"], "what a session adds stays its own")
 }
+
+func TestFoldersOfFeaturesStayInPath(t *testing.T) {
+	assert.Equal(t, "/opt/tide/bin:/usr/local/bin:/usr/bin", joinPath("/opt/tide/bin:/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin", "/usr/local/bin:/usr/bin", 1000))
+	assert.Equal(t, "/sbin:/usr/bin", joinPath("/usr/bin:/sbin", "/usr/bin", 0), "the superuser has them")
+	assert.Equal(t, "/home/crew/bin:/usr/bin", joinPath("/usr/bin", "/home/crew/bin:/usr/bin", 1000), "what the shell says stays")
+}

@@ -45,9 +45,11 @@ func (s *Server) configure(ctx context.Context, c wire.Session) (*person, wire.S
 	if err != nil {
 		reply.Warning = fmt.Sprintf("the environment of %s could not be probed (%s): %v", a.shell, c.Probe, err)
 	}
+	path := p.env["PATH"]
 	for name, value := range probed {
 		p.env[name] = value
 	}
+	p.env["PATH"] = joinPath(path, p.env["PATH"], a.uid)
 	for name, value := range c.Env {
 		if value == nil {
 			delete(p.env, name)
@@ -56,6 +58,22 @@ func (s *Server) configure(ctx context.Context, c wire.Session) (*person, wire.S
 		}
 	}
 	return p, reply
+}
+
+// joinPath keeps the folders that the image and its features put into PATH: many systems'
+// start-up files for login shells set it anew. What the shell ends with stays as it is;
+// missing folders come before it, in their order, but for those of the superuser's
+// programs, which are left out on purpose for others.
+func joinPath(container, shell string, uid int) string {
+	have := strings.Split(shell, ":")
+	var missing []string
+	for folder := range strings.SplitSeq(container, ":") {
+		if folder == "" || slices.Contains(have, folder) || uid != 0 && strings.HasSuffix(strings.TrimSuffix(folder, "/"), "/sbin") {
+			continue
+		}
+		missing = append(missing, folder)
+	}
+	return strings.Join(append(missing, have...), ":")
 }
 
 // probe runs the user's shell in the way that userEnvProbe names and reads the

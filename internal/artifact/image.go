@@ -78,7 +78,9 @@ func (s *Store) options(ctx context.Context) []remote.Option {
 	if keys == nil {
 		keys = authn.DefaultKeychain
 	}
-	return []remote.Option{remote.WithContext(ctx), remote.WithAuthFromKeychain(keys), remote.WithUserAgent("domicile")}
+	return []remote.Option{remote.WithContext(ctx), remote.WithAuthFromKeychain(keys), remote.WithUserAgent("domicile"),
+		// Trying again is the run's, which tells it.
+		remote.WithRetryBackoff(remote.Backoff{Steps: 1}), remote.WithRetryStatusCodes()}
 }
 
 // explain turns a registry's answer into what a person can act on.

@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"path"
+	"strconv"
+	"strings"
 )
 
 // Effective is the merged configuration in the standard's property names, variables
@@ -158,10 +160,22 @@ func (e *Effective) stage(name string) *[]Command {
 	return nil
 }
 
-// Attributes returns what the definition says of a port.
+// Attributes returns what the definition says of a port: its own entry, that of a range
+// it lies in, or that for all others. Entries by the command line of what listens count
+// only once something does.
 func (e *Effective) Attributes(p Port) PortAttributes {
 	if a, ok := e.PortsAttributes[p.String()]; ok {
 		return a
+	}
+	if p.Host == "" {
+		for _, name := range sortedNames(e.PortsAttributes) {
+			first, last, isRange := strings.Cut(name, "-")
+			from, errFrom := strconv.Atoi(first)
+			to, errTo := strconv.Atoi(last)
+			if isRange && errFrom == nil && errTo == nil && from <= p.Number && p.Number <= to {
+				return e.PortsAttributes[name]
+			}
+		}
 	}
 	if e.OtherPortsAttributes != nil {
 		return *e.OtherPortsAttributes

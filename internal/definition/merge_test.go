@@ -86,3 +86,12 @@ func TestPorts(t *testing.T) {
 		assert.Error(t, err, bad)
 	}
 }
+
+func TestAttributesOfPorts(t *testing.T) {
+	e := read(`{"image": "a", "portsAttributes": {"8080": {"label": "one"}, "40000-45000": {"label": "range"}, "db:5432": {"label": "database"}, "node.*": {"label": "by command"}}, "otherPortsAttributes": {"label": "other"}}`).Effective
+	for port, want := range map[string]string{"8080": "one", "40000": "range", "45000": "range", "45001": "other", "db:5432": "database", "5432": "other"} {
+		p, err := ParsePort(port)
+		require.NoError(t, err)
+		assert.Equal(t, want, e.Attributes(p).Label, port)
+	}
+}

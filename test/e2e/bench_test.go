@@ -161,7 +161,9 @@ func BenchmarkThirtyAtOnce(b *testing.B) {
 				if err != nil {
 					b.Error(err)
 				}
-				b.Cleanup(func() { _ = engine.ContainerRemove(context.WithoutCancel(b.Context()), made.ID, container.RemoveOptions{Force: true}) })
+				b.Cleanup(func() {
+					_ = engine.ContainerRemove(context.WithoutCancel(b.Context()), made.ID, container.RemoveOptions{Force: true})
+				})
 			})
 		}
 		all.Wait()
