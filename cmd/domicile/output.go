@@ -23,6 +23,18 @@ func printJSON(w io.Writer, v any) error {
 	return e.Encode(v)
 }
 
+// present prints an answer of the service: as JSON, or as show does for people.
+func present[T any](t *terminal, asJSON bool, answer T, err error, show func(T)) error {
+	if err != nil {
+		return err
+	}
+	if asJSON {
+		return printJSON(t.out, answer)
+	}
+	show(answer)
+	return nil
+}
+
 // table prints columns.
 type table struct{ w *tabwriter.Writer }
 

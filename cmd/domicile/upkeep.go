@@ -22,23 +22,7 @@ var driftCommand = command{
 				return err
 			}
 			list, err := client.Answer[[]client.Drift](c.GetDrift(ctx, args[0]))
-			if err != nil {
-				return err
-			}
-			if *asJSON {
-				return printJSON(t.out, list)
-			}
-			if len(list) == 0 {
-				fmt.Fprintf(t.out, "%s is as its definition says.\n", args[0])
-				return nil
-			}
-			table := newTable(t.out)
-			table.row("WHAT", "NAME", "HOW IT DIFFERS", "TO ADD OR TO DO")
-			for _, d := range list {
-				table.row(string(d.Kind), d.Name, d.Says, orDash(text(d.Line)))
-			}
-			table.flush()
-			return nil
+			return present(t, *asJSON, list, err, func(list []client.Drift) { printDrift(t, args[0], list) })
 		}
 	},
 }
@@ -63,16 +47,22 @@ var tidyCommand = command{
 			} else {
 				list, err = client.Answer[[]client.Leftover](c.ListLeftovers(ctx))
 			}
-			if err != nil {
-				return err
-			}
-			if *asJSON {
-				return printJSON(t.out, list)
-			}
-			printLeftovers(t, list, *yes)
-			return nil
+			return present(t, *asJSON, list, err, func(list []client.Leftover) { printLeftovers(t, list, *yes) })
 		}
 	},
+}
+
+func printDrift(t *terminal, name string, list []client.Drift) {
+	if len(list) == 0 {
+		fmt.Fprintf(t.out, "%s is as its definition says.\n", name)
+		return
+	}
+	table := newTable(t.out)
+	table.row("WHAT", "NAME", "HOW IT DIFFERS", "TO ADD OR TO DO")
+	for _, d := range list {
+		table.row(string(d.Kind), d.Name, d.Says, orDash(text(d.Line)))
+	}
+	table.flush()
 }
 
 func printLeftovers(t *terminal, list []client.Leftover, removed bool) {

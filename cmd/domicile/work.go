@@ -26,14 +26,7 @@ var planCommand = command{
 				return err
 			}
 			answer, err := client.Answer[client.PlanAnswer](c.PlanSource(ctx, client.CheckRequest{Source: args[0], Ref: given(*ref), File: given(*file)}))
-			if err != nil {
-				return err
-			}
-			if *asJSON {
-				return printJSON(t.out, answer)
-			}
-			printPlan(t, answer)
-			return nil
+			return present(t, *asJSON, answer, err, func(answer client.PlanAnswer) { printPlan(t, answer) })
 		}
 	},
 }
@@ -183,29 +176,26 @@ var tasksCommand = command{
 				return err
 			}
 			list, err := tasksOf(ctx, args[0])
-			if err != nil {
-				return err
-			}
-			if *asJSON {
-				return printJSON(t.out, list)
-			}
-			if len(list) == 0 {
-				fmt.Fprintln(t.out, "The definition has no tasks. docs/definition.md says how to write them: customizations.domicile.tasks.")
-				return nil
-			}
-			table := newTable(t.out)
-			table.row("TASK", "WHAT IT IS", "AFTER", "RUNS")
-			for _, v := range list {
-				after := ""
-				if v.After != nil {
-					after = strings.Join(*v.After, ", ")
-				}
-				table.row(v.Name, orDash(text(v.Description)), orDash(after), v.Command)
-			}
-			table.flush()
-			return nil
+			return present(t, *asJSON, list, err, func(list []client.Task) { printTasks(t, list) })
 		}
 	},
+}
+
+func printTasks(t *terminal, list []client.Task) {
+	if len(list) == 0 {
+		fmt.Fprintln(t.out, "The definition has no tasks. docs/definition.md says how to write them: customizations.domicile.tasks.")
+		return
+	}
+	table := newTable(t.out)
+	table.row("TASK", "WHAT IT IS", "AFTER", "RUNS")
+	for _, v := range list {
+		after := ""
+		if v.After != nil {
+			after = strings.Join(*v.After, ", ")
+		}
+		table.row(v.Name, orDash(text(v.Description)), orDash(after), v.Command)
+	}
+	table.flush()
 }
 
 func tasksOf(ctx context.Context, name string) ([]client.Task, error) {
@@ -258,14 +248,7 @@ var servicesCommand = command{
 			switch args[1] {
 			case "log":
 				answer, err := client.Answer[client.ServiceLog](c.GetServiceLog(ctx, args[0], args[2]))
-				if err != nil {
-					return err
-				}
-				if *asJSON {
-					return printJSON(t.out, answer)
-				}
-				fmt.Fprint(t.out, answer.Text)
-				return nil
+				return present(t, *asJSON, answer, err, func(answer client.ServiceLog) { fmt.Fprint(t.out, answer.Text) })
 			case "restart":
 				if _, err := client.Answer[struct{}](c.RestartService(ctx, args[0], args[2])); err != nil {
 					return err
@@ -279,15 +262,13 @@ var servicesCommand = command{
 
 func listServices(ctx context.Context, t *terminal, c *client.Service, name string, asJSON bool) error {
 	list, err := client.Answer[[]client.BesideService](c.ListServices(ctx, name))
-	if err != nil {
-		return err
-	}
-	if asJSON {
-		return printJSON(t.out, list)
-	}
+	return present(t, asJSON, list, err, func(list []client.BesideService) { printServices(t, list) })
+}
+
+func printServices(t *terminal, list []client.BesideService) {
 	if len(list) == 0 {
 		fmt.Fprintln(t.out, "The workspace has no services beside it.")
-		return nil
+		return
 	}
 	table := newTable(t.out)
 	table.row("SERVICE", "STATE", "IMAGE")
@@ -304,5 +285,4 @@ func listServices(ctx context.Context, t *terminal, c *client.Service, name stri
 		table.row(s.Name, state, s.Image)
 	}
 	table.flush()
-	return nil
 }
