@@ -11,8 +11,8 @@ import (
 //go:embed all:repositories all:features all:templates
 var files embed.FS
 
-// Names are the names of the repositories.
-var Names = []string{"timetable", "fares", "quayboard"}
+// Names are the names of the repositories. The tide sensor's has no definition yet.
+var Names = []string{"timetable", "fares", "quayboard", "tidesensor"}
 
 // Repository gives a repository's files.
 func Repository(name string) (fs.FS, error) { return fs.Sub(files, "repositories/"+name) }

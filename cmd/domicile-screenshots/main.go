@@ -83,6 +83,7 @@ func signInPage(server string) []shot {
 
 func pages(server, git string) []shot {
 	read := []step{chromedp.SendKeys(chromedp.CSS(`input[name=source]`), git+"/skerry/fares.git"), chromedp.Click(chromedp.CSS(`form button`)), chromedp.WaitVisible(chromedp.CSS(`figure`))}
+	drafted := []step{chromedp.SendKeys(chromedp.CSS(`input[name=source]`), git+"/skerry/tidesensor.git"), chromedp.Click(chromedp.CSS(`form button`)), chromedp.WaitVisible(chromedp.CSS(`#seen`))}
 	typed := []step{chromedp.Sleep(time.Second), chromedp.KeyEvent("bin/sailings 2026-07-01\r"), chromedp.Sleep(time.Second)}
 	return []shot{
 		{file: "workspaces", path: server + "/", wait: `article`, width: 1280, height: 800},
@@ -91,6 +92,7 @@ func pages(server, git string) []shot {
 		{file: "workspace-services", path: server + "/workspaces/quayboard", wait: `#tasks`, width: 1280, height: 1000},
 		{file: "workspace-lamplight", path: server + "/workspaces/timetable", wait: `[data-step]`, width: 1280, height: 800, dark: true},
 		{file: "new", path: server + "/new", wait: `input[name=source]`, width: 1280, height: 800, before: read},
+		{file: "new-draft", path: server + "/new", wait: `input[name=source]`, width: 1280, height: 800, before: drafted},
 		{file: "sites", path: server + "/sites", wait: `article`, width: 1280, height: 800},
 		{file: "team", path: server + "/team", wait: `#people`, width: 1280, height: 800},
 		{file: "terminal", path: server + "/workspaces/timetable/terminal", wait: `[data-terminal-status=connected]`, width: 1280, height: 800, before: typed},
@@ -133,7 +135,7 @@ func takeCommands(ctx context.Context, git, out, only string) error {
 	}{
 		{"command-provision", []string{"domicile provision " + git + "/skerry/timetable.git -name morning", "domicile remove morning -yes"}},
 		{"command-check", []string{"domicile check " + git + "/skerry/fares.git", "domicile check slips"}},
-		{"command-definition", []string{"domicile templates", "domicile draft -show demo/repositories/timetable", "domicile check -effective demo/repositories/timetable"}},
+		{"command-definition", []string{"domicile templates", "domicile draft -show demo/repositories/tidesensor", "domicile check -effective demo/repositories/timetable"}},
 		{"command-work", []string{"domicile plan " + git + "/skerry/fares.git", "domicile rebuild fares", "domicile checks fares", "domicile tasks fares prices", "domicile services quayboard"}},
 		{"command-list", []string{"domicile list", "domicile show timetable", "domicile sites", "domicile run timetable -- bin/sailings 2026-07-01", "domicile keys"}},
 	}

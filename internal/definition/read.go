@@ -107,7 +107,7 @@ func choose(files fs.FS, file string, r *Report) string {
 	switch len(found) {
 	case 0:
 		p := r.addError("no-definition", "", "the repository has no .devcontainer/devcontainer.json, no .devcontainer.json and no .devcontainer/<folder>/devcontainer.json")
-		p.Suggestion = "write .devcontainer/devcontainer.json with at least {\"image\": \"…\"}"
+		p.Suggestion = "domicile draft, which writes one from what the repository shows"
 		return ""
 	case 1:
 		return found[0]
