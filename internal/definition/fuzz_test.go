@@ -12,6 +12,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"github.com/tailscale/hujson"
 )
 
 func FuzzReference(f *testing.F) {
@@ -44,6 +45,28 @@ func FuzzRead(f *testing.F) {
 		}
 		_, err := json.Marshal(r)
 		require.NoError(t, err)
+	})
+}
+
+// The fast way and the slow way must read the same.
+func FuzzDecode(f *testing.F) {
+	for _, s := range []string{`{"a": [1, "\\\"b", null,], /* c */ "d": {"e": true},}`, "// x\n[1.5e3]", `"\u00e9"`, `{"a":1,"a":2}`, `[,]`, `{"a":,}`, `[1,,]`, "\"\\ud800\"", `[1]/`, `{"a": {}, "b": []}`, "", " ", "{}x"} {
+		f.Add([]byte(s))
+	}
+	f.Fuzz(func(t *testing.T, b []byte) {
+		if _, deep := tooDeep(b); deep || len(b) > 1<<20 {
+			return
+		}
+		fast, ok := decode(b)
+		// The slow way wants the end of a line behind a last comment, which people leave out.
+		h, err := hujson.Parse(append(b, '\n'))
+		if !ok {
+			return // the slow way decides
+		}
+		require.NoError(t, err, "the fast way takes what the slow way refuses")
+		slow, err := convert(&h)
+		require.NoError(t, err)
+		require.Equal(t, slow, fast)
 	})
 }
 

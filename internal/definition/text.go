@@ -143,6 +143,10 @@ func ParseText(file string, b []byte) (*Text, error) {
 	if off, deep := tooDeep(t.Bytes); deep {
 		return t, &SyntaxError{t.Position(off), fmt.Sprintf("nested more than %d levels deep", maxDepth)}
 	}
+	if v, ok := decode(t.Bytes); ok {
+		t.Root = v
+		return t, nil
+	}
 	h, err := hujson.Parse(t.Bytes)
 	if err != nil {
 		return t, syntaxError(err)
@@ -198,7 +202,6 @@ func convert(h *hujson.Value) (*Value, error) {
 		}
 	case *hujson.Array:
 		v.Kind = Array
-		v.Items = make([]*Value, 0, len(x.Elements))
 		for i := range x.Elements {
 			item, err := convert(&x.Elements[i])
 			if err != nil {
@@ -208,7 +211,6 @@ func convert(h *hujson.Value) (*Value, error) {
 		}
 	case *hujson.Object:
 		v.Kind = Object
-		v.Members = make([]Member, 0, len(x.Members))
 		for i := range x.Members {
 			name, err := convert(&x.Members[i].Name)
 			if err != nil {
