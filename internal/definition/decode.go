@@ -80,7 +80,7 @@ type reader struct {
 
 func (r *reader) new() *Value {
 	if len(r.pool) == 0 {
-		r.pool = make([]Value, 64)
+		r.pool = make([]Value, 1+min(len(r.text)/32, 512))
 	}
 	v := &r.pool[0]
 	r.pool = r.pool[1:]

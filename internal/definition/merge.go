@@ -27,6 +27,11 @@ func newSnippet(from string, v *Value) (*snippet, error) {
 		switch {
 		case m.Name == "initializeCommand" || slices.Contains(Lifecycle, m.Name):
 			s.commands[m.Name] = compact(m.Value)
+		case m.Name == "containerEnv" && m.Value.holdsOnly(String):
+			s.ContainerEnv = make(map[string]string, len(m.Value.Members))
+			for _, v := range m.Value.Members {
+				s.ContainerEnv[v.Name] = v.Value.Str
+			}
 		case m.Name == "entrypoint" && m.Value.Kind == String:
 			s.Entrypoint = []string{m.Value.Str}
 		case m.Name == "workspaceMount" && m.Value.Str == "", m.Name == "$schema":
@@ -38,6 +43,11 @@ func newSnippet(from string, v *Value) (*snippet, error) {
 		return nil, fmt.Errorf("read properties of %s: %w", from, err)
 	}
 	return s, nil
+}
+
+// holdsOnly tells whether a value is an object whose values are all of one kind.
+func (v *Value) holdsOnly(k Kind) bool {
+	return v.Kind == Object && !slices.ContainsFunc(v.Members, func(m Member) bool { return m.Value.Kind != k })
 }
 
 // merge adds a snippet to what came before it (the standard's "Merge logic").

@@ -17,6 +17,7 @@ import (
 
 	"github.com/docker/docker/api/types/container"
 	"github.com/docker/docker/api/types/filters"
+	"github.com/docker/docker/api/types/image"
 	"github.com/docker/docker/client"
 	"github.com/gorilla/websocket"
 	"github.com/stretchr/testify/require"
@@ -59,6 +60,12 @@ func rawEngine(b *testing.B) *client.Client {
 	c, err := client.NewClientWithOpts(client.WithHost(world.EngineAt), client.WithAPIVersionNegotiation())
 	require.NoError(b, err)
 	b.Cleanup(func() { c.Close() })
+	// Ours is pulled by digest; the raw operation names it by its tag.
+	r, err := c.ImagePull(b.Context(), world.RegistryAt+"/skerry/base:12", image.PullOptions{})
+	require.NoError(b, err)
+	_, err = io.Copy(io.Discard, r)
+	require.NoError(b, err)
+	require.NoError(b, r.Close())
 	return c
 }
 
