@@ -274,12 +274,8 @@ func (p *Project) place(service string, attribute ...string) (file string, line 
 	return p.texts[0].file, 1
 }
 
-// Place finds where a service's attribute is written, or the service itself.
-func (p *Project) Place(service string, attribute ...string) (file string, line int) {
-	return p.place(service, attribute...)
-}
-
-// without a folder nothing is staged.
+// write lays the files out where the loader finds them. Where none refers to another,
+// nothing is written: the loader is given the texts.
 func (s *staging) write() (root string, done func(), err error) {
 	if !s.refers {
 		return "/repository", func() {}, nil

@@ -13,12 +13,9 @@ type Fact struct {
 	From string `json:"from,omitempty"` // where it is not the definition itself
 }
 
-// Facts says in words what the definition makes.
-func (r *Report) Facts() []Fact { return r.describe() }
-
-// describe says in words what the definition makes: the system, the tools, the services,
+// Facts says in words what the definition makes: the system, the tools, the services,
 // the ports, the user, what runs when, and what it asks of the host.
-func (r *Report) describe() []Fact {
+func (r *Report) Facts() []Fact {
 	e := r.Effective
 	list := []Fact{}
 	if e == nil {

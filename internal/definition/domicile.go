@@ -93,12 +93,11 @@ func (c *checker) tasks(v *Value, path string) {
 		if m.Value.Get("command") == nil {
 			c.wrong(m.Value, at, "missing-property", "the task %s needs command", m.Name)
 		}
-		for i, name := range afterOf(m.Value) {
+		for _, name := range afterOf(m.Value) {
 			if v.Get(name) == nil {
 				p := c.wrong(m.Value.Get("after"), pointer(at, "after"), "unknown-task", "the task %s runs after %q, which is no task", m.Name, name)
 				p.Suggestion = closest(name, memberNames(v))
 			}
-			_ = i
 		}
 	}
 	if way := taskCircle(v); way != nil {

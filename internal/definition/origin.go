@@ -9,12 +9,9 @@ import (
 // fromDefault is the origin of what the standard says where all sources are silent.
 const fromDefault = "default"
 
-// FindOrigins tells of each value of the effective configuration where it came from.
-func (r *Report) FindOrigins() map[string]string { return r.origins() }
-
-// origins tells of each value of the effective configuration where it came from. Objects
+// FindOrigins tells of each value of the effective configuration where it came from. Objects
 // whose members are merged one by one, and lists, are told member by member.
-func (r *Report) origins() map[string]string {
+func (r *Report) FindOrigins() map[string]string {
 	if r.Effective == nil || len(r.snippets) == 0 {
 		return nil
 	}

@@ -92,10 +92,10 @@ func (r *Report) MarshalJSON() ([]byte, error) {
 	type plain Report
 	c := plain(*r)
 	if c.Makes == nil {
-		c.Makes = r.describe()
+		c.Makes = r.Facts()
 	}
 	if c.Origins == nil {
-		c.Origins = r.origins()
+		c.Origins = r.FindOrigins()
 	}
 	if c.Features == nil {
 		c.Features = []Feature{}
