@@ -61,7 +61,7 @@ func (c checking) run(ctx context.Context, t *terminal, what string) error {
 		}
 		return c.print(t, report, raw)
 	}
-	f, err := openFolder(what, c)
+	f, err := openRepository(what, c)
 	if err != nil {
 		return err
 	}
@@ -102,7 +102,7 @@ type checkedFolder struct {
 	metadata []byte
 }
 
-func openFolder(folder string, c checking) (*checkedFolder, error) {
+func openRepository(folder string, c checking) (*checkedFolder, error) {
 	absolute, err := filepath.Abs(folder)
 	if err != nil {
 		return nil, err
@@ -113,8 +113,8 @@ func openFolder(folder string, c checking) (*checkedFolder, error) {
 			return nil, fmt.Errorf("read the image's metadata: %w", err)
 		}
 	}
-	if f.root, err = os.OpenRoot(absolute); err != nil {
-		return nil, fmt.Errorf("read %s: %w", folder, err)
+	if f.root, err = openFolder(absolute); err != nil {
+		return nil, err
 	}
 	return f, nil
 }

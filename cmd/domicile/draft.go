@@ -4,7 +4,6 @@ import (
 	"context"
 	"flag"
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 
@@ -48,9 +47,9 @@ var draftCommand = command{
 
 // noDefinition keeps a definition that is there from getting company.
 func noDefinition(folder string) error {
-	root, err := os.OpenRoot(folder)
+	root, err := openFolder(folder)
 	if err != nil {
-		return fmt.Errorf("open %s: %w", folder, err)
+		return err
 	}
 	defer root.Close()
 	if found := definition.Locate(root.FS()); len(found) > 0 {
@@ -60,9 +59,9 @@ func noDefinition(folder string) error {
 }
 
 func writeDraft(t *terminal, folder, as string, show, asJSON bool) error {
-	root, err := os.OpenRoot(folder)
+	root, err := openFolder(folder)
 	if err != nil {
-		return fmt.Errorf("open %s: %w", folder, err)
+		return err
 	}
 	defer root.Close()
 	d, err := draft.Make(root.FS())

@@ -2,6 +2,7 @@ package main
 
 import (
 	"encoding/json"
+	"errors"
 	"flag"
 	"fmt"
 	"io"
@@ -33,6 +34,19 @@ func present[T any](t *terminal, asJSON bool, answer T, err error, show func(T))
 	}
 	show(answer)
 	return nil
+}
+
+// openFolder opens a folder so that nothing outside it can be read or written through it.
+func openFolder(folder string) (*os.Root, error) {
+	root, err := os.OpenRoot(folder)
+	var path *os.PathError
+	if errors.As(err, &path) {
+		err = path.Err // the folder is named once
+	}
+	if err != nil {
+		return nil, fmt.Errorf("open the folder %s: %w", folder, err)
+	}
+	return root, nil
 }
 
 // table prints columns.

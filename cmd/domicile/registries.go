@@ -3,11 +3,14 @@ package main
 import (
 	"bufio"
 	"context"
+	"errors"
 	"flag"
 	"fmt"
+	"io"
 	"strings"
 
 	"domicile/internal/client"
+	"domicile/internal/fault"
 )
 
 var registriesCommand = command{
@@ -63,8 +66,11 @@ func readPassword(t *terminal) (string, error) {
 		return askPassword(t, file, "Password or token of the registry: ")
 	}
 	line, err := bufio.NewReader(t.in).ReadString('\n')
+	if err != nil && !errors.Is(err, io.EOF) {
+		return "", fmt.Errorf("read the password from the standard input: %w", err)
+	}
 	if line = strings.TrimRight(line, "\r\n"); line == "" {
-		return "", fmt.Errorf("read the password from the standard input: it is empty (%v)", err)
+		return "", fault.New("no-password", "give it as the first line of the standard input, or call this on a terminal", "the registry's password or token is missing")
 	}
 	return line, nil
 }

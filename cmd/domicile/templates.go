@@ -212,9 +212,9 @@ func applyTemplate(t *terminal, tmpl *template.Template, folder string, options 
 
 // writeFiles writes all files or none: where one is there already, nothing is touched.
 func writeFiles(folder string, files map[string]template.File, overwrite bool) error {
-	root, err := os.OpenRoot(folder)
+	root, err := openFolder(folder)
 	if err != nil {
-		return fmt.Errorf("open %s: %w", folder, err)
+		return err
 	}
 	defer root.Close()
 	names := slices.Sorted(maps.Keys(files))

@@ -105,6 +105,10 @@ func explain(err error, what string) error {
 	case errors.As(err, &unknown):
 		return fault.Passing(errors.New(unknown.Err), "registry-unknown", "correct the registry's name, or look whether this machine reaches it", "the registry of %s is not known by its name", what)
 	case errors.As(err, &network) || errors.Is(err, context.DeadlineExceeded):
+		var operation *net.OpError
+		if errors.As(err, &operation) { // beneath the addresses that were tried
+			err = operation.Err
+		}
 		return fault.Passing(err, "registry-down", "try again when the registry answers", "the registry of %s cannot be reached", what)
 	}
 	return fault.Wrap(err, "registry-failed", "", "cannot get %s", what)
