@@ -1,6 +1,6 @@
 // Command domicile-agent is Domicile's program inside a workspace.
 //
-//	domicile-agent serve [-socket PATH] [-version V]   serve the service's connections
+//	domicile-agent serve [-socket PATH] [-version V] [-guests ADDRESS]   serve the service's connections
 //	domicile-agent bridge [-socket PATH]               join standard input and output to that socket
 //	domicile-agent sftp                                serve SFTP on standard input and output
 package main
@@ -10,6 +10,7 @@ import (
 	"flag"
 	"fmt"
 	"log/slog"
+	"net"
 	"os"
 	"os/signal"
 	"syscall"
@@ -31,13 +32,14 @@ func run(args []string) error {
 	}
 	flags := flag.NewFlagSet(args[0], flag.ExitOnError)
 	socket := flags.String("socket", wire.SocketPath, "the agent's socket")
+	guests := flags.String("guests", "", "of a helper: where the workspace's own network is served")
 	version := flags.String("version", "unknown", "what to answer when asked for the version")
 	if err := flags.Parse(args[1:]); err != nil {
 		return err
 	}
 	switch args[0] {
 	case "serve":
-		return serve(*socket, *version)
+		return serve(*socket, *guests, *version)
 	case "bridge":
 		return agent.Bridge(*socket)
 	case "sftp":
@@ -46,7 +48,7 @@ func run(args []string) error {
 	return fmt.Errorf("%q is none of serve, bridge, sftp", args[0])
 }
 
-func serve(socket, version string) error {
+func serve(socket, guests, version string) error {
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM, syscall.SIGINT)
 	defer stop()
 	// Closing a connection whose other end is gone must not end the agent.
@@ -59,6 +61,17 @@ func serve(socket, version string) error {
 	listener, err := agent.Listen(socket)
 	if err != nil {
 		return err
+	}
+	if guests != "" {
+		network, err := net.Listen("tcp", guests)
+		if err != nil {
+			return err
+		}
+		go func() {
+			if err := server.ServeGuests(ctx, network); err != nil {
+				slog.Warn("serve guests", "error", err)
+			}
+		}()
 	}
 	return server.Serve(ctx, listener)
 }

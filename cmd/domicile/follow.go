@@ -46,7 +46,7 @@ func follow(ctx context.Context, t *terminal, c *client.Service, workspace strin
 			lines, after, err = newLines(ctx, c, last.Id, after)
 		}
 		switch {
-		case fault.Code(err) == "not-found" && last.Kind == client.Remove:
+		case fault.Code(err) == "not-found" && last.Kind == client.RunKindRemove:
 			last.State = client.RunStateDone // its record went with the workspace
 		case err != nil && !fault.IsTransient(err):
 			return left(ctx, t, workspace, err)

@@ -51,8 +51,8 @@ func (e exitStatus) Error() string { return fmt.Sprintf("exit status %d", int(e)
 
 func commands() []command {
 	return []command{
-		provisionCommand, planCommand, rebuildCommand, listCommand, showCommand, followCommand, logCommand, shellCommand, runCommand, forwardCommand, checksCommand, tasksCommand, servicesCommand, driftCommand, tidyCommand,
-		startCommand, stopCommand, removeCommand, checkCommand, templatesCommand, draftCommand, loginCommand, logoutCommand, keysCommand, personalCommand, accountsCommand, registriesCommand, sitesCommand, serveCommand, versionCommand,
+		provisionCommand, planCommand, prepareCommand, rebuildCommand, snapshotsCommand, helperCommand, stayCommand, listCommand, showCommand, followCommand, logCommand, shellCommand, runCommand, forwardCommand, checksCommand, tasksCommand, servicesCommand, driftCommand, tidyCommand,
+		startCommand, stopCommand, removeCommand, checkCommand, templatesCommand, draftCommand, loginCommand, logoutCommand, keysCommand, personalCommand, authorCommand, secretsCommand, githostsCommand, accountsCommand, registriesCommand, sitesCommand, serveCommand, versionCommand,
 	}
 }
 

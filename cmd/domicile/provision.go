@@ -12,7 +12,7 @@ import (
 )
 
 var provisionCommand = command{
-	name: "provision", args: "SOURCE [-ref REF] [-name NAME] [-file PATH] [-detach] [-json]",
+	name: "provision", args: "SOURCE [-ref REF] [-name NAME] [-file PATH] [-size SIZE] [-mount] [-detach] [-json]",
 	summary: "Make a workspace of a git address or a folder on the service's host",
 	example: "domicile provision http://127.0.0.1:4390/skerry/timetable.git -ref main",
 	setup: func(f *flag.FlagSet) action {
@@ -20,6 +20,8 @@ var provisionCommand = command{
 		ref := f.String("ref", "", "branch, tag or commit (default: the repository's own branch)")
 		name := f.String("name", "", "the workspace's name (default: the repository's)")
 		file := f.String("file", "", "the definition, where the repository has several")
+		size := f.String("size", "", "a size of the site, which domicile sites lists (default: the definition's)")
+		mount := f.Bool("mount", false, "mount the folder in place instead of copying it, where policy allows")
 		detach := f.Bool("detach", false, "do not wait for the end")
 		return func(ctx context.Context, t *terminal, args []string) error {
 			if err := exactly(args, "SOURCE"); err != nil {
@@ -29,7 +31,7 @@ var provisionCommand = command{
 			if err != nil {
 				return err
 			}
-			q := client.ProvisionRequest{Source: folderOr(args[0]), Ref: given(*ref), Name: given(*name), File: given(*file)}
+			q := client.ProvisionRequest{Source: folderOr(args[0]), Ref: given(*ref), Name: given(*name), File: given(*file), Size: given(*size), Mount: mount}
 			w, err := client.Answer[client.Workspace](c.Provision(ctx, q))
 			if err != nil {
 				return err
@@ -52,9 +54,34 @@ var provisionCommand = command{
 			}
 			fmt.Fprintf(t.out, "%s is ready.\n", w.Name)
 			waysIn(t.out, w)
-			return nil
+			return advise(ctx, t, c, w.Run)
 		}
 	},
+}
+
+// advise tells where the time of a long run went, and what would make the next one faster.
+func advise(ctx context.Context, t *terminal, c *client.Service, r *client.Run) error {
+	if r == nil {
+		return nil
+	}
+	run, err := client.Answer[client.Run](c.GetRun(ctx, r.Id))
+	if err != nil || run.Advice == nil {
+		return err
+	}
+	list(t, "Where the time went:", run.Advice.Where)
+	list(t, "What would make the next one faster:", run.Advice.Faster)
+	return nil
+}
+
+// list prints lines below a heading; nothing where there are none.
+func list(t *terminal, heading string, lines []string) {
+	if len(lines) == 0 {
+		return
+	}
+	fmt.Fprintln(t.out, heading)
+	for _, line := range lines {
+		fmt.Fprintln(t.out, "  "+line)
+	}
 }
 
 // folderOr makes a relative folder absolute: the service does not know where one stands.

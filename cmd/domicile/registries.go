@@ -1,16 +1,11 @@
 package main
 
 import (
-	"bufio"
 	"context"
-	"errors"
 	"flag"
 	"fmt"
-	"io"
-	"strings"
 
 	"domicile/internal/client"
-	"domicile/internal/fault"
 )
 
 var registriesCommand = command{
@@ -36,7 +31,7 @@ var registriesCommand = command{
 				if *user == "" {
 					return wrongUse("-user is missing")
 				}
-				password, err := readPassword(t)
+				password, err := readHidden(t, "Password or token of the registry: ")
 				if err != nil {
 					return err
 				}
@@ -58,21 +53,6 @@ var registriesCommand = command{
 			return nil
 		}
 	},
-}
-
-// readPassword asks on a terminal, and else reads one line.
-func readPassword(t *terminal) (string, error) {
-	if file, isTerminal := fileOf(t.in); isTerminal {
-		return askPassword(t, file, "Password or token of the registry: ")
-	}
-	line, err := bufio.NewReader(t.in).ReadString('\n')
-	if err != nil && !errors.Is(err, io.EOF) {
-		return "", fmt.Errorf("read the password from the standard input: %w", err)
-	}
-	if line = strings.TrimRight(line, "\r\n"); line == "" {
-		return "", fault.New("no-password", "give it as the first line of the standard input, or call this on a terminal", "the registry's password or token is missing")
-	}
-	return line, nil
 }
 
 func listRegistries(ctx context.Context, t *terminal, c *client.Service, asJSON bool) error {

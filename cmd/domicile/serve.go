@@ -29,14 +29,16 @@ import (
 	"domicile/internal/site"
 	"domicile/internal/site/engine"
 	"domicile/internal/source"
+	"domicile/internal/vault"
 	"domicile/web"
 )
 
 // settings are the service's. Each is a flag, or a variable DOMICILE_ and its name.
 type settings struct {
-	http, ssh, database, data, engine, agent, folders, address, templates, allow string
-	workers, tries                                                               int
-	verbose                                                                      bool
+	http, ssh, database, data, engine, agent, folders, address, templates, allow, sizes, size string
+	workers, tries                                                                            int
+	idleStop, lookEvery                                                                       time.Duration
+	verbose                                                                                   bool
 }
 
 var serveCommand = command{
@@ -61,6 +63,10 @@ var serveCommand = command{
 		text(&s.folders, "source-folders", "", "folders of this host that may be used as sources, with commas between")
 		text(&s.templates, "templates", "", "namespaces of registries that hold the team's templates, with commas between")
 		text(&s.allow, "allow", "", "what definitions may ask of the host, with commas between: "+strings.Join(plan.Allowances, ", "))
+		text(&s.sizes, "sizes", "small=1:2gb,medium=2:4gb,large=4:8gb", "the sizes that a workspace may have: name=processors:memory, with commas between")
+		text(&s.size, "size", "", "the size of a workspace that asks for none; default: no limits")
+		f.DurationVar(&s.idleStop, "idle-stop", 4*time.Hour, "after how long without use a workspace stops by itself, unless its definition says so; 0: it does not")
+		f.DurationVar(&s.lookEvery, "look-every", time.Minute, "how often the branches of prepared sources are looked at")
 		f.IntVar(&s.workers, "workers", 8, "how many runs are carried out at a time")
 		f.IntVar(&s.tries, "tries", 7, "how often a step is tried whose fault may pass, such as a registry that does not answer")
 		f.BoolVar(&s.verbose, "verbose", false, "log more")
@@ -186,17 +192,26 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 			return wrongUse("-allow does not know %q; it knows %s", a, strings.Join(plan.Allowances, ", "))
 		}
 	}
-	const here = "this-host"
-	a.runner, err = runs.New(ctx, runs.Options{Store: a.store, Sites: map[string]site.Site{here: local}, Source: fetcher, Artifacts: artifacts, Policy: policy, Log: log, Workers: s.workers, Tries: s.tries})
+	sizes, err := plan.ParseSizes(s.sizes)
 	if err != nil {
 		return err
 	}
-	a.gateway = &gateway.Server{Directory: a.store, Reacher: a.runner, HostKey: hostKey, Log: log}
+	if _, err := plan.ChooseSize(sizes, s.size); err != nil {
+		return err
+	}
+	vault := &vault.Vault{Store: a.store, Seal: seal}
+	const here = "this-host"
+	a.runner, err = runs.New(ctx, runs.Options{Store: a.store, Sites: map[string]site.Site{here: local}, Source: fetcher, Artifacts: artifacts, Policy: policy, Vault: vault,
+		Sizes: sizes, Size: s.size, IdleStop: s.idleStop, LookEvery: s.lookEvery, Log: log, Workers: s.workers, Tries: s.tries})
+	if err != nil {
+		return err
+	}
+	a.gateway = &gateway.Server{Directory: a.store, Reacher: a.runner, HostKey: hostKey, Log: log, Attached: a.runner.Attached}
 	reachedAt := s.address
 	if reachedAt == "" {
 		reachedAt = sshAt.String()
 	}
-	a.api = api.New(api.Options{Store: a.store, Runner: a.runner, Gateway: a.gateway, Source: fetcher, Artifacts: artifacts, Registries: registries, Templates: split(s.templates), Log: log, Version: version,
+	a.api = api.New(api.Options{Store: a.store, Runner: a.runner, Gateway: a.gateway, Source: fetcher, Artifacts: artifacts, Registries: registries, Vault: vault, Templates: split(s.templates), Log: log, Version: version,
 		Sites: []string{here}, SetupCode: a.code, SSH: reachedAt, HostKey: string(ssh.MarshalAuthorizedKey(hostKey.PublicKey())), Console: web.Handler()})
 	return nil
 }

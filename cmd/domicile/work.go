@@ -11,12 +11,13 @@ import (
 )
 
 var planCommand = command{
-	name: "plan", args: "SOURCE [-ref REF] [-file PATH] [-json]", summary: "Show what making a workspace would do, without doing it",
+	name: "plan", args: "SOURCE [-ref REF] [-file PATH] [-size SIZE] [-json]", summary: "Show what making a workspace would do, without doing it",
 	example: "domicile plan http://127.0.0.1:4390/skerry/fares.git",
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
 		ref := f.String("ref", "", "branch, tag or commit")
 		file := f.String("file", "", "the definition, where there are several")
+		size := f.String("size", "", "a size of the site")
 		return func(ctx context.Context, t *terminal, args []string) error {
 			if err := exactly(args, "SOURCE"); err != nil {
 				return err
@@ -25,13 +26,29 @@ var planCommand = command{
 			if err != nil {
 				return err
 			}
-			answer, err := client.Answer[client.PlanAnswer](c.PlanSource(ctx, client.CheckRequest{Source: args[0], Ref: given(*ref), File: given(*file)}))
-			return present(t, *asJSON, answer, err, func(answer client.PlanAnswer) { printPlan(t, answer) })
+			answer, err := client.Answer[client.PlanAnswer](c.PlanSource(ctx, client.CheckRequest{Source: args[0], Ref: given(*ref), File: given(*file), Size: given(*size)}))
+			if err := present(t, *asJSON, answer, err, func(answer client.PlanAnswer) { printPlan(t, answer) }); err != nil {
+				return err
+			}
+			if answer.Refused != nil {
+				return exitStatus(1)
+			}
+			return nil
 		}
 	},
 }
 
 func printPlan(t *terminal, answer client.PlanAnswer) {
+	if answer.Refused != nil {
+		fmt.Fprintln(t.out, "Nothing would be made: the definition asks for what it does not get here.")
+		for _, r := range *answer.Refused {
+			fmt.Fprintf(t.out, "  %s\n", r.Says)
+			if r.Remedy != nil {
+				fmt.Fprintf(t.out, "      What to do: %s.\n", *r.Remedy)
+			}
+		}
+		return
+	}
 	var total time.Duration
 	unknown := false
 	table := newTable(t.out)
@@ -60,49 +77,6 @@ func printPlan(t *terminal, answer client.PlanAnswer) {
 		word = "What is known of it takes about "
 	}
 	fmt.Fprintf(t.out, "%s%s. Nothing was made.\n", word, seconds(total))
-}
-
-var rebuildCommand = command{
-	name: "rebuild", args: "NAME [-detach] [-json]", summary: "Bring a workspace to what its definition says now, with as little as that takes",
-	example: "domicile rebuild fares",
-	setup: func(f *flag.FlagSet) action {
-		asJSON := jsonFlag(f)
-		detach := f.Bool("detach", false, "do not wait for its end")
-		return func(ctx context.Context, t *terminal, args []string) error {
-			if err := exactly(args, "NAME"); err != nil {
-				return err
-			}
-			c, err := service()
-			if err != nil {
-				return err
-			}
-			w, err := client.Answer[client.Workspace](c.RebuildWorkspace(ctx, args[0]))
-			if err != nil {
-				return err
-			}
-			if *detach {
-				if *asJSON {
-					return printJSON(t.out, w)
-				}
-				fmt.Fprintf(t.out, "%s is being rebuilt. To watch: domicile follow %s\n", w.Name, w.Name)
-				return nil
-			}
-			if !*asJSON {
-				fmt.Fprintln(t.out, "The source with its changes and the volumes stay. Where the container must be replaced, what was written elsewhere in it is lost.")
-			}
-			if err := follow(ctx, t, c, w.Name, *w.Run, *asJSON); err != nil {
-				return err
-			}
-			if w, err = client.Answer[client.Workspace](c.GetWorkspace(ctx, w.Name)); err != nil {
-				return err
-			}
-			if *asJSON {
-				return printJSON(t.out, w)
-			}
-			fmt.Fprintf(t.out, "%s is ready.\n", w.Name)
-			return nil
-		}
-	},
 }
 
 var checksCommand = command{

@@ -87,15 +87,29 @@ func show(out io.Writer, w client.Workspace) {
 	fmt.Fprintln(out)
 	table := newTable(out)
 	for _, row := range [][2]string{{"source", sourceOf(w)}, {"commit", short(text(w.Commit))}, {"image", text(w.Image)}, {"site", w.Site},
-		{"user", text(w.User)}, {"folder", text(w.Folder)}, {"made", ago(w.Created)}, {"used", ago(w.LastUsed)}} {
+		{"user", text(w.User)}, {"folder", text(w.Folder)}, {"size", text(w.Size)}, {"helpers", helpersOf(w)}, {"made", ago(w.Created)}, {"used", ago(w.LastUsed)}} {
 		if row[1] != "" {
 			table.row("  "+row[0], row[1])
 		}
 	}
 	table.flush()
+	if w.StopsAt != nil {
+		fmt.Fprintf(out, "Nobody uses it: it stops at %s. To keep it: domicile stay %s\n", w.StopsAt.Local().Format("15:04:05"), w.Name)
+	}
 	if w.State == client.WorkspaceStateReady {
 		waysIn(out, w)
 	}
+}
+
+func helpersOf(w client.Workspace) string {
+	if w.Helpers == nil {
+		return ""
+	}
+	var names []string
+	for _, h := range *w.Helpers {
+		names = append(names, h.Name+" ("+h.State+")")
+	}
+	return strings.Join(names, ", ")
 }
 
 func short(commit string) string {
@@ -198,7 +212,7 @@ func confirm(t *terminal, question, answer string) error {
 	var said string
 	_, _ = fmt.Fscanln(t.in, &said)
 	if said != answer {
-		return fmt.Errorf("nothing was removed: %q is not %q", said, answer)
+		return fmt.Errorf("nothing was done: %q is not %q", said, answer)
 	}
 	return nil
 }
@@ -224,18 +238,34 @@ var sitesCommand = command{
 				return printJSON(t.out, list)
 			}
 			table := newTable(t.out)
-			table.row("NAME", "KIND", "STATE", "PROCESSORS", "MEMORY", "DISK FREE", "YOURS", "WHAT")
+			table.row("NAME", "KIND", "STATE", "PROCESSORS", "MEMORY", "DISK FREE", "YOURS", "SIZES", "WHAT")
 			for _, s := range list {
 				state, what := "ready", text(s.Engine)+" on "+text(s.System)
 				if !s.Ready {
 					state, what = "not ready", text(s.Problem)
 				}
-				table.row(s.Name, string(s.Kind), state, optionalNumber(s.Processors), optionalBytes(s.MemoryBytes), optionalBytes(s.DiskFreeBytes), fmt.Sprint(s.Workspaces), what)
+				table.row(s.Name, string(s.Kind), state, optionalNumber(s.Processors), optionalBytes(s.MemoryBytes), optionalBytes(s.DiskFreeBytes), fmt.Sprint(s.Workspaces), sizesOf(s), what)
 			}
 			table.flush()
+			for _, s := range list {
+				if s.Warning != nil {
+					fmt.Fprintf(t.out, "%s: %s\n", s.Name, *s.Warning)
+				}
+			}
 			return nil
 		}
 	},
+}
+
+func sizesOf(s client.Site) string {
+	if s.Sizes == nil {
+		return "-"
+	}
+	var names []string
+	for _, size := range *s.Sizes {
+		names = append(names, fmt.Sprintf("%s %g/%.3g GB", size.Name, size.Cpus, float64(size.MemoryBytes)/(1<<30)))
+	}
+	return strings.Join(names, ", ")
 }
 
 func optionalNumber(n *int) string {

@@ -96,6 +96,7 @@ func oneWay(to halfCloser, from io.Reader) {
 // forwards are the listeners that one connection has asked for.
 type forwards struct {
 	conn ssh.Conn
+	use  *use // nil: what goes through does not count
 	mu   sync.Mutex
 	open map[string]net.Listener
 }
@@ -175,7 +176,7 @@ func (f *forwards) accept(listener net.Listener, channelType string, extra func(
 				return
 			}
 			go ssh.DiscardRequests(requests)
-			join(channel, conn)
+			join(f.use.counted(channel), conn)
 		}()
 	}
 }
@@ -230,7 +231,7 @@ func forwardAgent(ctx context.Context, conn ssh.Conn, owner *account) (string, e
 			}
 		}
 	}
-	f := &forwards{conn: conn}
+	f := &forwards{conn: conn} // a key that is asked for is no use by itself
 	go f.accept(listener, "auth-agent@openssh.com", func(net.Conn) []byte { return nil })
 	return path, nil
 }

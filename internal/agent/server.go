@@ -31,6 +31,8 @@ type Server struct {
 	person    *person
 	terminals map[string]*terminal
 	tasks     map[string]*task
+
+	use use
 }
 
 // New makes an agent. Its host key is made anew at each start: the stream that it serves
@@ -73,6 +75,7 @@ func Listen(path string) (net.Listener, error) {
 // little, and returns.
 func (s *Server) Serve(ctx context.Context, listener net.Listener) error {
 	go s.closeIdleTerminals(ctx)
+	go s.use.sample(ctx)
 	stop := context.AfterFunc(ctx, func() { listener.Close() })
 	defer stop()
 	for {
@@ -113,11 +116,11 @@ func (s *Server) serveConn(ctx context.Context, conn net.Conn) {
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	forwards := &forwards{conn: c, open: map[string]net.Listener{}}
+	forwards := &forwards{conn: c, use: &s.use, open: map[string]net.Listener{}}
 	defer forwards.closeAll()
 	go s.requests(ctx, requests, forwards)
 	for channel := range channels {
-		go s.channel(ctx, c, channel)
+		go s.channel(ctx, c, s.use.watched(channel))
 	}
 }
 
@@ -158,6 +161,25 @@ func (s *Server) requests(ctx context.Context, requests <-chan *ssh.Request, for
 			reply(r, answer)
 		case wire.Terminals:
 			reply(r, s.listTerminals())
+		case wire.Activity:
+			reply(r, s.activity())
+		case wire.Tell:
+			var m wire.Message
+			if err := json.Unmarshal(r.Payload, &m); err == nil {
+				s.tell(m.Text)
+			}
+			reply(r, struct{}{})
+		case wire.Helpers:
+			var q wire.HelpersRequest
+			answer := wire.HelpersReply{}
+			err := json.Unmarshal(r.Payload, &q)
+			if err == nil {
+				err = knowHelpers(q.Names)
+			}
+			if err != nil {
+				answer.Error = err.Error()
+			}
+			reply(r, answer)
 		case "tcpip-forward", "cancel-tcpip-forward", "streamlocal-forward@openssh.com", "cancel-streamlocal-forward@openssh.com":
 			forwards.request(r)
 		default:

@@ -69,7 +69,7 @@ func (s *Server) startTask(q wire.TaskRequest) (*task, error) {
 	if t := s.tasks[q.Key]; t != nil {
 		return t, nil
 	}
-	c := command{args: q.Args, folder: p.start(), user: p.account, env: p.with(nil)}
+	c := command{args: q.Args, folder: p.start(), user: p.account, env: p.with(q.Env)}
 	if q.Shell != "" {
 		c.args = []string{"/bin/sh", "-c", q.Shell}
 	}

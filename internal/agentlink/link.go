@@ -103,6 +103,28 @@ func (l *Link) Terminals() ([]wire.Terminal, error) {
 	return list, err
 }
 
+// Activity asks whether somebody or something uses the instance.
+func (l *Link) Activity() (wire.ActivityReply, error) {
+	var answer wire.ActivityReply
+	err := l.call(wire.Activity, struct{}{}, &answer)
+	return answer, err
+}
+
+// Tell writes a sentence into all open terminals.
+func (l *Link) Tell(text string) error {
+	return l.call(wire.Tell, wire.Message{Text: text}, &struct{}{})
+}
+
+// Helpers lets ssh inside find the workspace's helpers by their names.
+func (l *Link) Helpers(names []string) error {
+	var answer wire.HelpersReply
+	err := l.call(wire.Helpers, wire.HelpersRequest{Names: names}, &answer)
+	if err == nil && answer.Error != "" {
+		err = fault.New("helpers-unknown", "", "the workspace cannot be told of its helpers: %s", answer.Error)
+	}
+	return err
+}
+
 // ExitError is the end of a program other than by exit status 0.
 type ExitError struct {
 	Status int    // -1: by a signal

@@ -211,7 +211,7 @@ func (s *Server) RemoveKey(ctx context.Context, q RemoveKeyRequestObject) (Remov
 }
 
 func accountView(a records.Account) Account {
-	return Account{Id: a.ID, Name: a.Name, Admin: a.Admin, Personal: optional(a.Personal)}
+	return Account{Id: a.ID, Name: a.Name, Admin: a.Admin, Personal: optional(a.Personal), AuthorName: optional(a.AuthorName), AuthorMail: optional(a.AuthorMail)}
 }
 
 func keyView(k records.Key) Key {

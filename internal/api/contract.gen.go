@@ -133,27 +133,66 @@ func (e LeftoverKind) Valid() bool {
 	}
 }
 
+// Defines values for PreparedState.
+const (
+	PreparedStateFailed   PreparedState = "failed"
+	PreparedStateMaking   PreparedState = "making"
+	PreparedStatePrepared PreparedState = "prepared"
+	PreparedStateRemoving PreparedState = "removing"
+	PreparedStateWaiting  PreparedState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the PreparedState enum.
+func (e PreparedState) Valid() bool {
+	switch e {
+	case PreparedStateFailed:
+		return true
+	case PreparedStateMaking:
+		return true
+	case PreparedStatePrepared:
+		return true
+	case PreparedStateRemoving:
+		return true
+	case PreparedStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RunKind.
 const (
-	Provision RunKind = "provision"
-	Rebuild   RunKind = "rebuild"
-	Remove    RunKind = "remove"
-	Start     RunKind = "start"
-	Stop      RunKind = "stop"
+	RunKindAttach    RunKind = "attach"
+	RunKindPrepare   RunKind = "prepare"
+	RunKindProvision RunKind = "provision"
+	RunKindRebuild   RunKind = "rebuild"
+	RunKindRemove    RunKind = "remove"
+	RunKindReturn    RunKind = "return"
+	RunKindSnapshot  RunKind = "snapshot"
+	RunKindStart     RunKind = "start"
+	RunKindStop      RunKind = "stop"
 )
 
 // Valid indicates whether the value is a known member of the RunKind enum.
 func (e RunKind) Valid() bool {
 	switch e {
-	case Provision:
+	case RunKindAttach:
 		return true
-	case Rebuild:
+	case RunKindPrepare:
 		return true
-	case Remove:
+	case RunKindProvision:
 		return true
-	case Start:
+	case RunKindRebuild:
 		return true
-	case Stop:
+	case RunKindRemove:
+		return true
+	case RunKindReturn:
+		return true
+	case RunKindSnapshot:
+		return true
+	case RunKindStart:
+		return true
+	case RunKindStop:
 		return true
 	default:
 		return false
@@ -279,12 +318,28 @@ func (e WorkspaceState) Valid() bool {
 
 // Account A person.
 type Account struct {
-	Admin bool   `json:"admin"`
-	Id    int64  `json:"id"`
-	Name  string `json:"name"`
+	Admin      bool    `json:"admin"`
+	AuthorMail *string `json:"authorMail,omitempty"`
+
+	// AuthorName Of commits made in its workspaces.
+	AuthorName *string `json:"authorName,omitempty"`
+	Id         int64   `json:"id"`
+	Name       string  `json:"name"`
 
 	// Personal The source of its own settings.
 	Personal *string `json:"personal,omitempty"`
+}
+
+// Advice Where the time of a run went, and what would make the next one faster.
+type Advice struct {
+	Faster []string `json:"faster"`
+	Where  []string `json:"where"`
+}
+
+// Author Whose commits are made in the account's workspaces.
+type Author struct {
+	Mail string `json:"mail"`
+	Name string `json:"name"`
 }
 
 // BesideService A service beside a workspace.
@@ -318,6 +373,7 @@ type CheckRequest struct {
 	// Offline Ask no registry: only what was fetched before is known.
 	Offline *bool   `json:"offline,omitempty"`
 	Ref     *string `json:"ref,omitempty"`
+	Size    *string `json:"size,omitempty"`
 
 	// Source A git address or a folder on the service's host.
 	Source string `json:"source"`
@@ -394,6 +450,59 @@ type FirstAccount struct {
 	Password string `json:"password"`
 }
 
+// Foreseen What a rebuild would do.
+type Foreseen struct {
+	Lost []string `json:"lost"`
+
+	// Replaces The container is replaced.
+	Replaces bool     `json:"replaces"`
+	Stays    []string `json:"stays"`
+
+	// Steps Titles of the steps that would be done again.
+	Steps []string `json:"steps"`
+}
+
+// FromSnapshot defines model for FromSnapshot.
+type FromSnapshot struct {
+	// Name Default: that of the workspace it is one of.
+	Name *string `json:"name,omitempty"`
+}
+
+// GitHost A git host that the account signs in to.
+type GitHost struct {
+	Created time.Time `json:"created"`
+	Host    string    `json:"host"`
+
+	// Key By an SSH key; else by a token.
+	Key      bool   `json:"key"`
+	Username string `json:"username"`
+}
+
+// GitHostLogin Either a token or an SSH private key.
+type GitHostLogin struct {
+	// Key An SSH private key without a passphrase.
+	Key   *string `json:"key,omitempty"`
+	Token *string `json:"token,omitempty"`
+
+	// Username Of the token; default: git.
+	Username *string `json:"username,omitempty"`
+}
+
+// HandTo defines model for HandTo.
+type HandTo struct {
+	Account string `json:"account"`
+}
+
+// HelperName defines model for HelperName.
+type HelperName struct {
+	// Full By which it is reached from outside.
+	Full string `json:"full"`
+
+	// Name By which it is reached from inside.
+	Name  string `json:"name"`
+	State string `json:"state"`
+}
+
 // Key An SSH public key.
 type Key struct {
 	Comment     string    `json:"comment"`
@@ -435,10 +544,25 @@ type NewAccount struct {
 	Password string `json:"password"`
 }
 
+// NewHelper A helper, made of an image or of a definition in the workspace's repository.
+type NewHelper struct {
+	File  *string `json:"file,omitempty"`
+	Image *string `json:"image,omitempty"`
+	Name  string  `json:"name"`
+
+	// Share It has the workspace's source.
+	Share *bool `json:"share,omitempty"`
+}
+
 // NewKey A key to add.
 type NewKey struct {
 	// PublicKey A line as in authorized_keys.
 	PublicKey string `json:"publicKey"`
+}
+
+// NewSnapshot defines model for NewSnapshot.
+type NewSnapshot struct {
+	Note *string `json:"note,omitempty"`
 }
 
 // NewToken What a token is for.
@@ -454,8 +578,11 @@ type Personal struct {
 
 // PlanAnswer What would be done, without doing it.
 type PlanAnswer struct {
-	Commit *string       `json:"commit,omitempty"`
-	Steps  []PlannedStep `json:"steps"`
+	Commit *string `json:"commit,omitempty"`
+
+	// Refused What policy does not allow or is not carried out; then nothing would be made.
+	Refused *[]Refusal    `json:"refused,omitempty"`
+	Steps   []PlannedStep `json:"steps"`
 }
 
 // PlannedStep defines model for PlannedStep.
@@ -480,6 +607,38 @@ type Port struct {
 	Protocol *string `json:"protocol,omitempty"`
 }
 
+// PrepareRequest defines model for PrepareRequest.
+type PrepareRequest struct {
+	File   *string `json:"file,omitempty"`
+	Follow *bool   `json:"follow,omitempty"`
+	Ref    *string `json:"ref,omitempty"`
+	Size   *string `json:"size,omitempty"`
+	Source string  `json:"source"`
+}
+
+// Prepared What was made ready ahead of time for provisioning a source.
+type Prepared struct {
+	Bytes  int64   `json:"bytes"`
+	Commit *string `json:"commit,omitempty"`
+	File   *string `json:"file,omitempty"`
+
+	// Follow It is prepared again whenever the branch moves.
+	Follow   bool       `json:"follow"`
+	Name     string     `json:"name"`
+	Prepared *time.Time `json:"prepared,omitempty"`
+	Reason   *string    `json:"reason,omitempty"`
+	Ref      *string    `json:"ref,omitempty"`
+
+	// Run One carrying-out of a plan.
+	Run    *Run          `json:"run,omitempty"`
+	Source string        `json:"source"`
+	State  PreparedState `json:"state"`
+	Used   *time.Time    `json:"used,omitempty"`
+}
+
+// PreparedState defines model for Prepared.State.
+type PreparedState string
+
 // Problem An RFC 9457 problem document.
 type Problem struct {
 	// Code Short, stable, with hyphens.
@@ -497,10 +656,22 @@ type Problem struct {
 type ProvisionRequest struct {
 	File *string `json:"file,omitempty"`
 
+	// Mount Mount the folder in place instead of copying it, where policy allows.
+	Mount *bool `json:"mount,omitempty"`
+
 	// Name Lower-case letters, digits and hyphens. Default: the name of the repository.
-	Name   *string `json:"name,omitempty"`
-	Ref    *string `json:"ref,omitempty"`
+	Name *string `json:"name,omitempty"`
+	Ref  *string `json:"ref,omitempty"`
+
+	// Size A size of the site. Default: the definition's, or the service's.
+	Size   *string `json:"size,omitempty"`
 	Source string  `json:"source"`
+}
+
+// Refusal defines model for Refusal.
+type Refusal struct {
+	Remedy *string `json:"remedy,omitempty"`
+	Says   string  `json:"says"`
 }
 
 // Registry A registry that the service has credentials of.
@@ -516,12 +687,22 @@ type RegistryCredentials struct {
 	Username string `json:"username"`
 }
 
+// ReturnTo defines model for ReturnTo.
+type ReturnTo struct {
+	Snapshot int64 `json:"snapshot"`
+}
+
 // Run One carrying-out of a plan.
 type Run struct {
-	Created   time.Time  `json:"created"`
-	Ended     *time.Time `json:"ended,omitempty"`
-	Id        int64      `json:"id"`
-	Kind      RunKind    `json:"kind"`
+	// Advice Where the time of a run went, and what would make the next one faster.
+	Advice  *Advice    `json:"advice,omitempty"`
+	Created time.Time  `json:"created"`
+	Ended   *time.Time `json:"ended,omitempty"`
+	Id      int64      `json:"id"`
+	Kind    RunKind    `json:"kind"`
+
+	// Note Why it was made, where no person asked for it.
+	Note      *string    `json:"note,omitempty"`
 	Reason    *string    `json:"reason,omitempty"`
 	Started   *time.Time `json:"started,omitempty"`
 	State     RunState   `json:"state"`
@@ -534,6 +715,21 @@ type RunKind string
 
 // RunState defines model for Run.State.
 type RunState string
+
+// Secret A secret without its value, which nobody sees again.
+type Secret struct {
+	Created time.Time `json:"created"`
+	Name    string    `json:"name"`
+
+	// Source Whose definitions get it.
+	Source string `json:"source"`
+}
+
+// SecretValue defines model for SecretValue.
+type SecretValue struct {
+	Source string `json:"source"`
+	Value  string `json:"value"`
+}
 
 // ServiceLog defines model for ServiceLog.
 type ServiceLog struct {
@@ -558,12 +754,45 @@ type Site struct {
 	Problem    *string `json:"problem,omitempty"`
 	Processors *int    `json:"processors,omitempty"`
 	Ready      bool    `json:"ready"`
+	Sizes      *[]Size `json:"sizes,omitempty"`
 	System     *string `json:"system,omitempty"`
+
+	// Warning What will soon be wrong.
+	Warning    *string `json:"warning,omitempty"`
 	Workspaces int     `json:"workspaces"`
 }
 
 // SiteKind defines model for Site.Kind.
 type SiteKind string
+
+// Size defines model for Size.
+type Size struct {
+	Cpus        float64 `json:"cpus"`
+	MemoryBytes int64   `json:"memoryBytes"`
+	Name        string  `json:"name"`
+}
+
+// Snapshot A kept state of a workspace.
+type Snapshot struct {
+	// Bytes What it takes beyond the images that the workspace was made from.
+	Bytes   int64     `json:"bytes"`
+	Commit  *string   `json:"commit,omitempty"`
+	Created time.Time `json:"created"`
+	Id      int64     `json:"id"`
+
+	// Name Of the workspace.
+	Name   string `json:"name"`
+	Note   string `json:"note"`
+	Ready  bool   `json:"ready"`
+	Site   string `json:"site"`
+	Source string `json:"source"`
+}
+
+// Stay defines model for Stay.
+type Stay struct {
+	// For A duration such as 2h; empty: as long as it may be without use.
+	For *string `json:"for,omitempty"`
+}
 
 // Step One step of a run.
 type Step struct {
@@ -656,11 +885,15 @@ type Workspace struct {
 	Created  time.Time      `json:"created"`
 	File     *string        `json:"file,omitempty"`
 	Folder   *string        `json:"folder,omitempty"`
+	Helpers  *[]HelperName  `json:"helpers,omitempty"`
 	Id       int64          `json:"id"`
 	Image    *string        `json:"image,omitempty"`
 	LastUsed time.Time      `json:"lastUsed"`
-	Name     string         `json:"name"`
-	Ports    []Port         `json:"ports"`
+
+	// Mount The source is a folder of the host.
+	Mount *bool  `json:"mount,omitempty"`
+	Name  string `json:"name"`
+	Ports []Port `json:"ports"`
 
 	// Reason Why it is in this state, where there is something to tell.
 	Reason *string `json:"reason,omitempty"`
@@ -672,6 +905,7 @@ type Workspace struct {
 	// Services The services beside it.
 	Services *[]string `json:"services,omitempty"`
 	Site     string    `json:"site"`
+	Size     *string   `json:"size,omitempty"`
 	Source   string    `json:"source"`
 
 	// Ssh The ssh command line.
@@ -679,8 +913,14 @@ type Workspace struct {
 
 	// State lost: its site has nothing of it any more, or does not answer.
 	State WorkspaceState `json:"state"`
-	Tasks *[]Task        `json:"tasks,omitempty"`
-	User  *string        `json:"user,omitempty"`
+
+	// StayUntil It does not stop by itself before then.
+	StayUntil *time.Time `json:"stayUntil,omitempty"`
+
+	// StopsAt Nobody uses it: it stops then by itself.
+	StopsAt *time.Time `json:"stopsAt,omitempty"`
+	Tasks   *[]Task    `json:"tasks,omitempty"`
+	User    *string    `json:"user,omitempty"`
 }
 
 // WorkspaceState lost: its site has nothing of it any more, or does not answer.
@@ -710,6 +950,14 @@ type GetLogParams struct {
 	Step *StepParam `form:"step,omitempty" json:"step,omitempty"`
 }
 
+// RemoveSecretParams defines parameters for RemoveSecret.
+type RemoveSecretParams struct {
+	Source string `form:"source" json:"source"`
+}
+
+// SetAuthorJSONRequestBody defines body for SetAuthor for application/json ContentType.
+type SetAuthorJSONRequestBody = Author
+
 // SetPersonalJSONRequestBody defines body for SetPersonal for application/json ContentType.
 type SetPersonalJSONRequestBody = Personal
 
@@ -722,14 +970,23 @@ type CheckSourceJSONRequestBody = CheckRequest
 // DraftSourceJSONRequestBody defines body for DraftSource for application/json ContentType.
 type DraftSourceJSONRequestBody = CheckRequest
 
+// SetGitHostJSONRequestBody defines body for SetGitHost for application/json ContentType.
+type SetGitHostJSONRequestBody = GitHostLogin
+
 // AddKeyJSONRequestBody defines body for AddKey for application/json ContentType.
 type AddKeyJSONRequestBody = NewKey
 
 // PlanSourceJSONRequestBody defines body for PlanSource for application/json ContentType.
 type PlanSourceJSONRequestBody = CheckRequest
 
+// PrepareSourceJSONRequestBody defines body for PrepareSource for application/json ContentType.
+type PrepareSourceJSONRequestBody = PrepareRequest
+
 // SetRegistryJSONRequestBody defines body for SetRegistry for application/json ContentType.
 type SetRegistryJSONRequestBody = RegistryCredentials
+
+// SetSecretJSONRequestBody defines body for SetSecret for application/json ContentType.
+type SetSecretJSONRequestBody = SecretValue
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = Credentials
@@ -737,17 +994,38 @@ type SignInJSONRequestBody = Credentials
 // MakeFirstAccountJSONRequestBody defines body for MakeFirstAccount for application/json ContentType.
 type MakeFirstAccountJSONRequestBody = FirstAccount
 
+// HandSnapshotJSONRequestBody defines body for HandSnapshot for application/json ContentType.
+type HandSnapshotJSONRequestBody = HandTo
+
+// MakeFromSnapshotJSONRequestBody defines body for MakeFromSnapshot for application/json ContentType.
+type MakeFromSnapshotJSONRequestBody = FromSnapshot
+
 // AddTokenJSONRequestBody defines body for AddToken for application/json ContentType.
 type AddTokenJSONRequestBody = NewToken
 
 // ProvisionJSONRequestBody defines body for Provision for application/json ContentType.
 type ProvisionJSONRequestBody = ProvisionRequest
 
+// AddHelperJSONRequestBody defines body for AddHelper for application/json ContentType.
+type AddHelperJSONRequestBody = NewHelper
+
+// ReturnWorkspaceJSONRequestBody defines body for ReturnWorkspace for application/json ContentType.
+type ReturnWorkspaceJSONRequestBody = ReturnTo
+
+// SnapshotWorkspaceJSONRequestBody defines body for SnapshotWorkspace for application/json ContentType.
+type SnapshotWorkspaceJSONRequestBody = NewSnapshot
+
+// StayWorkspaceJSONRequestBody defines body for StayWorkspace for application/json ContentType.
+type StayWorkspaceJSONRequestBody = Stay
+
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
 	// GetAccount The account that the request came with.
 	// (GET /account)
 	GetAccount(w http.ResponseWriter, r *http.Request)
+	// SetAuthor Sets the name and mail address that commits made in the account's workspaces carry.
+	// (PUT /account/author)
+	SetAuthor(w http.ResponseWriter, r *http.Request)
 	// SetPersonal Sets the source of the account's own settings, which are put into every workspace it makes.
 	// (PUT /account/personal)
 	SetPersonal(w http.ResponseWriter, r *http.Request)
@@ -763,6 +1041,15 @@ type ServerInterface interface {
 	// DraftSource Looks at a source that has no definition and drafts some.
 	// (POST /draft)
 	DraftSource(w http.ResponseWriter, r *http.Request)
+	// ListGitHosts The git hosts that the account signs in to, without what it signs in with.
+	// (GET /git-hosts)
+	ListGitHosts(w http.ResponseWriter, r *http.Request)
+	// RemoveGitHost Forgets how the account signs in to a git host.
+	// (DELETE /git-hosts/{host})
+	RemoveGitHost(w http.ResponseWriter, r *http.Request, host string)
+	// SetGitHost Keeps how the account signs in to a git host, sealed.
+	// (PUT /git-hosts/{host})
+	SetGitHost(w http.ResponseWriter, r *http.Request, host string)
 	// ListKeys The SSH public keys of the account.
 	// (GET /keys)
 	ListKeys(w http.ResponseWriter, r *http.Request)
@@ -775,6 +1062,15 @@ type ServerInterface interface {
 	// PlanSource Plans a workspace of a source without making anything.
 	// (POST /plan)
 	PlanSource(w http.ResponseWriter, r *http.Request)
+	// ListPrepared What the account has prepared ahead of time.
+	// (GET /prepared)
+	ListPrepared(w http.ResponseWriter, r *http.Request)
+	// PrepareSource Starts a run that makes ready, ahead of time, what provisioning of a source begins with.
+	// (POST /prepared)
+	PrepareSource(w http.ResponseWriter, r *http.Request)
+	// RemovePrepared Removes what was prepared, and does not follow its branch any more.
+	// (DELETE /prepared/{name})
+	RemovePrepared(w http.ResponseWriter, r *http.Request, name Name)
 	// ListRegistries The registries that the service has credentials of.
 	// (GET /registries)
 	ListRegistries(w http.ResponseWriter, r *http.Request)
@@ -790,6 +1086,15 @@ type ServerInterface interface {
 	// GetLog Log lines of a run in the order in which they came, at most limit of them, after the given number.
 	// (GET /runs/{id}/log)
 	GetLog(w http.ResponseWriter, r *http.Request, id ID, params GetLogParams)
+	// ListSecrets The names of the secrets that the account keeps, and for which sources.
+	// (GET /secrets)
+	ListSecrets(w http.ResponseWriter, r *http.Request)
+	// RemoveSecret Forgets a secret.
+	// (DELETE /secrets/{name})
+	RemoveSecret(w http.ResponseWriter, r *http.Request, name Name, params RemoveSecretParams)
+	// SetSecret Keeps a secret for definitions of one source, sealed.
+	// (PUT /secrets/{name})
+	SetSecret(w http.ResponseWriter, r *http.Request, name Name)
 	// SignOut Ends the session or token that the request came with.
 	// (DELETE /session)
 	SignOut(w http.ResponseWriter, r *http.Request)
@@ -805,6 +1110,18 @@ type ServerInterface interface {
 	// ListSites The sites with what was found when they were last examined.
 	// (GET /sites)
 	ListSites(w http.ResponseWriter, r *http.Request)
+	// ListSnapshots The snapshots of the account, newest first.
+	// (GET /snapshots)
+	ListSnapshots(w http.ResponseWriter, r *http.Request)
+	// RemoveSnapshot Removes a snapshot. Workspaces that were made of it stay.
+	// (DELETE /snapshots/{id})
+	RemoveSnapshot(w http.ResponseWriter, r *http.Request, id ID)
+	// HandSnapshot Gives a snapshot to another account.
+	// (POST /snapshots/{id}/hand)
+	HandSnapshot(w http.ResponseWriter, r *http.Request, id ID)
+	// MakeFromSnapshot Starts a run that makes another workspace of a snapshot.
+	// (POST /snapshots/{id}/workspace)
+	MakeFromSnapshot(w http.ResponseWriter, r *http.Request, id ID)
 	// ListTemplatePlaces The team's templates.
 	// (GET /templates)
 	ListTemplatePlaces(w http.ResponseWriter, r *http.Request)
@@ -844,9 +1161,21 @@ type ServerInterface interface {
 	// GetDrift What of a workspace differs from what its definition says now.
 	// (GET /workspaces/{name}/drift)
 	GetDrift(w http.ResponseWriter, r *http.Request, name Name)
+	// ListHelpers The helpers of a workspace.
+	// (GET /workspaces/{name}/helpers)
+	ListHelpers(w http.ResponseWriter, r *http.Request, name Name)
+	// AddHelper Starts a run that makes a helper beside a workspace. It is a workspace of its own, called by both names with a dot between.
+	// (POST /workspaces/{name}/helpers)
+	AddHelper(w http.ResponseWriter, r *http.Request, name Name)
+	// ForeseeRebuild What a rebuild would do and what would be lost by it, without doing it.
+	// (GET /workspaces/{name}/rebuild)
+	ForeseeRebuild(w http.ResponseWriter, r *http.Request, name Name)
 	// RebuildWorkspace Starts a run that brings a workspace to what its definition says now.
 	// (POST /workspaces/{name}/rebuild)
 	RebuildWorkspace(w http.ResponseWriter, r *http.Request, name Name)
+	// ReturnWorkspace Starts a run that makes a workspace again what it was in a snapshot. What it is now is lost.
+	// (POST /workspaces/{name}/return)
+	ReturnWorkspace(w http.ResponseWriter, r *http.Request, name Name)
 	// ListRuns The runs of a workspace, newest first.
 	// (GET /workspaces/{name}/runs)
 	ListRuns(w http.ResponseWriter, r *http.Request, name Name)
@@ -859,9 +1188,15 @@ type ServerInterface interface {
 	// RestartService Stops and starts one service.
 	// (POST /workspaces/{name}/services/{service}/restart)
 	RestartService(w http.ResponseWriter, r *http.Request, name Name, service string)
+	// SnapshotWorkspace Starts a run that keeps the files and volumes of a workspace.
+	// (POST /workspaces/{name}/snapshots)
+	SnapshotWorkspace(w http.ResponseWriter, r *http.Request, name Name)
 	// StartWorkspace Starts the run that starts a stopped workspace.
 	// (POST /workspaces/{name}/start)
 	StartWorkspace(w http.ResponseWriter, r *http.Request, name Name)
+	// StayWorkspace Keeps a workspace from stopping by itself for a while.
+	// (POST /workspaces/{name}/stay)
+	StayWorkspace(w http.ResponseWriter, r *http.Request, name Name)
 	// StopWorkspace Starts the run that stops a workspace. Its files stay.
 	// (POST /workspaces/{name}/stop)
 	StopWorkspace(w http.ResponseWriter, r *http.Request, name Name)
@@ -877,6 +1212,12 @@ type Unimplemented struct{}
 // GetAccount The account that the request came with.
 // (GET /account)
 func (_ Unimplemented) GetAccount(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// SetAuthor Sets the name and mail address that commits made in the account's workspaces carry.
+// (PUT /account/author)
+func (_ Unimplemented) SetAuthor(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -910,6 +1251,24 @@ func (_ Unimplemented) DraftSource(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// ListGitHosts The git hosts that the account signs in to, without what it signs in with.
+// (GET /git-hosts)
+func (_ Unimplemented) ListGitHosts(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// RemoveGitHost Forgets how the account signs in to a git host.
+// (DELETE /git-hosts/{host})
+func (_ Unimplemented) RemoveGitHost(w http.ResponseWriter, r *http.Request, host string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// SetGitHost Keeps how the account signs in to a git host, sealed.
+// (PUT /git-hosts/{host})
+func (_ Unimplemented) SetGitHost(w http.ResponseWriter, r *http.Request, host string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // ListKeys The SSH public keys of the account.
 // (GET /keys)
 func (_ Unimplemented) ListKeys(w http.ResponseWriter, r *http.Request) {
@@ -931,6 +1290,24 @@ func (_ Unimplemented) RemoveKey(w http.ResponseWriter, r *http.Request, id ID) 
 // PlanSource Plans a workspace of a source without making anything.
 // (POST /plan)
 func (_ Unimplemented) PlanSource(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ListPrepared What the account has prepared ahead of time.
+// (GET /prepared)
+func (_ Unimplemented) ListPrepared(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// PrepareSource Starts a run that makes ready, ahead of time, what provisioning of a source begins with.
+// (POST /prepared)
+func (_ Unimplemented) PrepareSource(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// RemovePrepared Removes what was prepared, and does not follow its branch any more.
+// (DELETE /prepared/{name})
+func (_ Unimplemented) RemovePrepared(w http.ResponseWriter, r *http.Request, name Name) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -964,6 +1341,24 @@ func (_ Unimplemented) GetLog(w http.ResponseWriter, r *http.Request, id ID, par
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// ListSecrets The names of the secrets that the account keeps, and for which sources.
+// (GET /secrets)
+func (_ Unimplemented) ListSecrets(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// RemoveSecret Forgets a secret.
+// (DELETE /secrets/{name})
+func (_ Unimplemented) RemoveSecret(w http.ResponseWriter, r *http.Request, name Name, params RemoveSecretParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// SetSecret Keeps a secret for definitions of one source, sealed.
+// (PUT /secrets/{name})
+func (_ Unimplemented) SetSecret(w http.ResponseWriter, r *http.Request, name Name) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // SignOut Ends the session or token that the request came with.
 // (DELETE /session)
 func (_ Unimplemented) SignOut(w http.ResponseWriter, r *http.Request) {
@@ -991,6 +1386,30 @@ func (_ Unimplemented) MakeFirstAccount(w http.ResponseWriter, r *http.Request) 
 // ListSites The sites with what was found when they were last examined.
 // (GET /sites)
 func (_ Unimplemented) ListSites(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ListSnapshots The snapshots of the account, newest first.
+// (GET /snapshots)
+func (_ Unimplemented) ListSnapshots(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// RemoveSnapshot Removes a snapshot. Workspaces that were made of it stay.
+// (DELETE /snapshots/{id})
+func (_ Unimplemented) RemoveSnapshot(w http.ResponseWriter, r *http.Request, id ID) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// HandSnapshot Gives a snapshot to another account.
+// (POST /snapshots/{id}/hand)
+func (_ Unimplemented) HandSnapshot(w http.ResponseWriter, r *http.Request, id ID) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// MakeFromSnapshot Starts a run that makes another workspace of a snapshot.
+// (POST /snapshots/{id}/workspace)
+func (_ Unimplemented) MakeFromSnapshot(w http.ResponseWriter, r *http.Request, id ID) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -1072,9 +1491,33 @@ func (_ Unimplemented) GetDrift(w http.ResponseWriter, r *http.Request, name Nam
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// ListHelpers The helpers of a workspace.
+// (GET /workspaces/{name}/helpers)
+func (_ Unimplemented) ListHelpers(w http.ResponseWriter, r *http.Request, name Name) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// AddHelper Starts a run that makes a helper beside a workspace. It is a workspace of its own, called by both names with a dot between.
+// (POST /workspaces/{name}/helpers)
+func (_ Unimplemented) AddHelper(w http.ResponseWriter, r *http.Request, name Name) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ForeseeRebuild What a rebuild would do and what would be lost by it, without doing it.
+// (GET /workspaces/{name}/rebuild)
+func (_ Unimplemented) ForeseeRebuild(w http.ResponseWriter, r *http.Request, name Name) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // RebuildWorkspace Starts a run that brings a workspace to what its definition says now.
 // (POST /workspaces/{name}/rebuild)
 func (_ Unimplemented) RebuildWorkspace(w http.ResponseWriter, r *http.Request, name Name) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ReturnWorkspace Starts a run that makes a workspace again what it was in a snapshot. What it is now is lost.
+// (POST /workspaces/{name}/return)
+func (_ Unimplemented) ReturnWorkspace(w http.ResponseWriter, r *http.Request, name Name) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -1102,9 +1545,21 @@ func (_ Unimplemented) RestartService(w http.ResponseWriter, r *http.Request, na
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// SnapshotWorkspace Starts a run that keeps the files and volumes of a workspace.
+// (POST /workspaces/{name}/snapshots)
+func (_ Unimplemented) SnapshotWorkspace(w http.ResponseWriter, r *http.Request, name Name) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // StartWorkspace Starts the run that starts a stopped workspace.
 // (POST /workspaces/{name}/start)
 func (_ Unimplemented) StartWorkspace(w http.ResponseWriter, r *http.Request, name Name) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// StayWorkspace Keeps a workspace from stopping by itself for a while.
+// (POST /workspaces/{name}/stay)
+func (_ Unimplemented) StayWorkspace(w http.ResponseWriter, r *http.Request, name Name) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -1134,6 +1589,20 @@ func (siw *ServerInterfaceWrapper) GetAccount(w http.ResponseWriter, r *http.Req
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.GetAccount(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// SetAuthor operation middleware
+func (siw *ServerInterfaceWrapper) SetAuthor(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.SetAuthor(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -1213,6 +1682,72 @@ func (siw *ServerInterfaceWrapper) DraftSource(w http.ResponseWriter, r *http.Re
 	handler.ServeHTTP(w, r)
 }
 
+// ListGitHosts operation middleware
+func (siw *ServerInterfaceWrapper) ListGitHosts(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListGitHosts(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// RemoveGitHost operation middleware
+func (siw *ServerInterfaceWrapper) RemoveGitHost(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "host" -------------
+	var host string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", chi.URLParam(r, "host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "host", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.RemoveGitHost(w, r, host)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// SetGitHost operation middleware
+func (siw *ServerInterfaceWrapper) SetGitHost(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "host" -------------
+	var host string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", chi.URLParam(r, "host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "host", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.SetGitHost(w, r, host)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // ListKeys operation middleware
 func (siw *ServerInterfaceWrapper) ListKeys(w http.ResponseWriter, r *http.Request) {
 
@@ -1272,6 +1807,60 @@ func (siw *ServerInterfaceWrapper) PlanSource(w http.ResponseWriter, r *http.Req
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.PlanSource(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListPrepared operation middleware
+func (siw *ServerInterfaceWrapper) ListPrepared(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListPrepared(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// PrepareSource operation middleware
+func (siw *ServerInterfaceWrapper) PrepareSource(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.PrepareSource(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// RemovePrepared operation middleware
+func (siw *ServerInterfaceWrapper) RemovePrepared(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.RemovePrepared(w, r, name)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -1441,6 +2030,88 @@ func (siw *ServerInterfaceWrapper) GetLog(w http.ResponseWriter, r *http.Request
 	handler.ServeHTTP(w, r)
 }
 
+// ListSecrets operation middleware
+func (siw *ServerInterfaceWrapper) ListSecrets(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListSecrets(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// RemoveSecret operation middleware
+func (siw *ServerInterfaceWrapper) RemoveSecret(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemoveSecretParams
+
+	// ------------- Required query parameter "source" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "source", r.URL.Query(), &params.Source, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "source"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "source", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.RemoveSecret(w, r, name, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// SetSecret operation middleware
+func (siw *ServerInterfaceWrapper) SetSecret(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.SetSecret(w, r, name)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // SignOut operation middleware
 func (siw *ServerInterfaceWrapper) SignOut(w http.ResponseWriter, r *http.Request) {
 
@@ -1502,6 +2173,98 @@ func (siw *ServerInterfaceWrapper) ListSites(w http.ResponseWriter, r *http.Requ
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.ListSites(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListSnapshots operation middleware
+func (siw *ServerInterfaceWrapper) ListSnapshots(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListSnapshots(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// RemoveSnapshot operation middleware
+func (siw *ServerInterfaceWrapper) RemoveSnapshot(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.RemoveSnapshot(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// HandSnapshot operation middleware
+func (siw *ServerInterfaceWrapper) HandSnapshot(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.HandSnapshot(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// MakeFromSnapshot operation middleware
+func (siw *ServerInterfaceWrapper) MakeFromSnapshot(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id ID
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.MakeFromSnapshot(w, r, id)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -1753,6 +2516,84 @@ func (siw *ServerInterfaceWrapper) GetDrift(w http.ResponseWriter, r *http.Reque
 	handler.ServeHTTP(w, r)
 }
 
+// ListHelpers operation middleware
+func (siw *ServerInterfaceWrapper) ListHelpers(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListHelpers(w, r, name)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// AddHelper operation middleware
+func (siw *ServerInterfaceWrapper) AddHelper(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.AddHelper(w, r, name)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ForeseeRebuild operation middleware
+func (siw *ServerInterfaceWrapper) ForeseeRebuild(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ForeseeRebuild(w, r, name)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // RebuildWorkspace operation middleware
 func (siw *ServerInterfaceWrapper) RebuildWorkspace(w http.ResponseWriter, r *http.Request) {
 
@@ -1770,6 +2611,32 @@ func (siw *ServerInterfaceWrapper) RebuildWorkspace(w http.ResponseWriter, r *ht
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.RebuildWorkspace(w, r, name)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ReturnWorkspace operation middleware
+func (siw *ServerInterfaceWrapper) ReturnWorkspace(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ReturnWorkspace(w, r, name)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -1901,6 +2768,32 @@ func (siw *ServerInterfaceWrapper) RestartService(w http.ResponseWriter, r *http
 	handler.ServeHTTP(w, r)
 }
 
+// SnapshotWorkspace operation middleware
+func (siw *ServerInterfaceWrapper) SnapshotWorkspace(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.SnapshotWorkspace(w, r, name)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // StartWorkspace operation middleware
 func (siw *ServerInterfaceWrapper) StartWorkspace(w http.ResponseWriter, r *http.Request) {
 
@@ -1918,6 +2811,32 @@ func (siw *ServerInterfaceWrapper) StartWorkspace(w http.ResponseWriter, r *http
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.StartWorkspace(w, r, name)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// StayWorkspace operation middleware
+func (siw *ServerInterfaceWrapper) StayWorkspace(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.StayWorkspace(w, r, name)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -2162,6 +3081,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Get(options.BaseURL+"/workspaces/{name}/drift", wrapper.GetDrift)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/workspaces/{name}/rebuild", wrapper.ForeseeRebuild)
+	})
+	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/workspaces/{name}/rebuild", wrapper.RebuildWorkspace)
 	})
 	r.Group(func(r chi.Router) {
@@ -2172,6 +3094,63 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/workspaces/{name}/services/{service}/restart", wrapper.RestartService)
+	})
+	r.Group(func(r chi.Router) {
+		r.Put(options.BaseURL+"/account/author", wrapper.SetAuthor)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/git-hosts", wrapper.ListGitHosts)
+	})
+	r.Group(func(r chi.Router) {
+		r.Delete(options.BaseURL+"/git-hosts/{host}", wrapper.RemoveGitHost)
+	})
+	r.Group(func(r chi.Router) {
+		r.Put(options.BaseURL+"/git-hosts/{host}", wrapper.SetGitHost)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/secrets", wrapper.ListSecrets)
+	})
+	r.Group(func(r chi.Router) {
+		r.Delete(options.BaseURL+"/secrets/{name}", wrapper.RemoveSecret)
+	})
+	r.Group(func(r chi.Router) {
+		r.Put(options.BaseURL+"/secrets/{name}", wrapper.SetSecret)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/workspaces/{name}/stay", wrapper.StayWorkspace)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/workspaces/{name}/helpers", wrapper.ListHelpers)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/workspaces/{name}/helpers", wrapper.AddHelper)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/workspaces/{name}/snapshots", wrapper.SnapshotWorkspace)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/workspaces/{name}/return", wrapper.ReturnWorkspace)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/snapshots", wrapper.ListSnapshots)
+	})
+	r.Group(func(r chi.Router) {
+		r.Delete(options.BaseURL+"/snapshots/{id}", wrapper.RemoveSnapshot)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/snapshots/{id}/workspace", wrapper.MakeFromSnapshot)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/snapshots/{id}/hand", wrapper.HandSnapshot)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/prepared", wrapper.ListPrepared)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/prepared", wrapper.PrepareSource)
+	})
+	r.Group(func(r chi.Router) {
+		r.Delete(options.BaseURL+"/prepared/{name}", wrapper.RemovePrepared)
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/registries", wrapper.ListRegistries)
@@ -2248,6 +3227,39 @@ type GetAccountdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetAccountdefaultApplicationProblemPlusJSONResponse) VisitGetAccountResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetAuthorRequestObject struct {
+	Body *SetAuthorJSONRequestBody
+}
+
+type SetAuthorResponseObject interface {
+	VisitSetAuthorResponse(w http.ResponseWriter) error
+}
+
+type SetAuthor204Response struct {
+}
+
+func (response SetAuthor204Response) VisitSetAuthorResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SetAuthordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetAuthordefaultApplicationProblemPlusJSONResponse) VisitSetAuthorResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -2447,6 +3459,111 @@ func (response DraftSourcedefaultApplicationProblemPlusJSONResponse) VisitDraftS
 	return err
 }
 
+type ListGitHostsRequestObject struct {
+}
+
+type ListGitHostsResponseObject interface {
+	VisitListGitHostsResponse(w http.ResponseWriter) error
+}
+
+type ListGitHosts200JSONResponse []GitHost
+
+func (response ListGitHosts200JSONResponse) VisitListGitHostsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListGitHostsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListGitHostsdefaultApplicationProblemPlusJSONResponse) VisitListGitHostsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveGitHostRequestObject struct {
+	Host string `json:"host"`
+}
+
+type RemoveGitHostResponseObject interface {
+	VisitRemoveGitHostResponse(w http.ResponseWriter) error
+}
+
+type RemoveGitHost204Response struct {
+}
+
+func (response RemoveGitHost204Response) VisitRemoveGitHostResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveGitHostdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveGitHostdefaultApplicationProblemPlusJSONResponse) VisitRemoveGitHostResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetGitHostRequestObject struct {
+	Host string `json:"host"`
+	Body *SetGitHostJSONRequestBody
+}
+
+type SetGitHostResponseObject interface {
+	VisitSetGitHostResponse(w http.ResponseWriter) error
+}
+
+type SetGitHost204Response struct {
+}
+
+func (response SetGitHost204Response) VisitSetGitHostResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SetGitHostdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetGitHostdefaultApplicationProblemPlusJSONResponse) VisitSetGitHostResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListKeysRequestObject struct {
 }
 
@@ -2585,6 +3702,116 @@ type PlanSourcedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response PlanSourcedefaultApplicationProblemPlusJSONResponse) VisitPlanSourceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPreparedRequestObject struct {
+}
+
+type ListPreparedResponseObject interface {
+	VisitListPreparedResponse(w http.ResponseWriter) error
+}
+
+type ListPrepared200JSONResponse []Prepared
+
+func (response ListPrepared200JSONResponse) VisitListPreparedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPrepareddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListPrepareddefaultApplicationProblemPlusJSONResponse) VisitListPreparedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PrepareSourceRequestObject struct {
+	Body *PrepareSourceJSONRequestBody
+}
+
+type PrepareSourceResponseObject interface {
+	VisitPrepareSourceResponse(w http.ResponseWriter) error
+}
+
+type PrepareSource202JSONResponse Prepared
+
+func (response PrepareSource202JSONResponse) VisitPrepareSourceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PrepareSourcedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PrepareSourcedefaultApplicationProblemPlusJSONResponse) VisitPrepareSourceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemovePreparedRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type RemovePreparedResponseObject interface {
+	VisitRemovePreparedResponse(w http.ResponseWriter) error
+}
+
+type RemovePrepared204Response struct {
+}
+
+func (response RemovePrepared204Response) VisitRemovePreparedResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemovePrepareddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemovePrepareddefaultApplicationProblemPlusJSONResponse) VisitRemovePreparedResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -2780,6 +4007,112 @@ func (response GetLogdefaultApplicationProblemPlusJSONResponse) VisitGetLogRespo
 	return err
 }
 
+type ListSecretsRequestObject struct {
+}
+
+type ListSecretsResponseObject interface {
+	VisitListSecretsResponse(w http.ResponseWriter) error
+}
+
+type ListSecrets200JSONResponse []Secret
+
+func (response ListSecrets200JSONResponse) VisitListSecretsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSecretsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSecretsdefaultApplicationProblemPlusJSONResponse) VisitListSecretsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveSecretRequestObject struct {
+	Name   Name `json:"name"`
+	Params RemoveSecretParams
+}
+
+type RemoveSecretResponseObject interface {
+	VisitRemoveSecretResponse(w http.ResponseWriter) error
+}
+
+type RemoveSecret204Response struct {
+}
+
+func (response RemoveSecret204Response) VisitRemoveSecretResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveSecretdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveSecretdefaultApplicationProblemPlusJSONResponse) VisitRemoveSecretResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetSecretRequestObject struct {
+	Name Name `json:"name"`
+	Body *SetSecretJSONRequestBody
+}
+
+type SetSecretResponseObject interface {
+	VisitSetSecretResponse(w http.ResponseWriter) error
+}
+
+type SetSecret204Response struct {
+}
+
+func (response SetSecret204Response) VisitSetSecretResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SetSecretdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetSecretdefaultApplicationProblemPlusJSONResponse) VisitSetSecretResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SignOutRequestObject struct {
 }
 
@@ -2955,6 +4288,151 @@ type ListSitesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListSitesdefaultApplicationProblemPlusJSONResponse) VisitListSitesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSnapshotsRequestObject struct {
+}
+
+type ListSnapshotsResponseObject interface {
+	VisitListSnapshotsResponse(w http.ResponseWriter) error
+}
+
+type ListSnapshots200JSONResponse []Snapshot
+
+func (response ListSnapshots200JSONResponse) VisitListSnapshotsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSnapshotsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSnapshotsdefaultApplicationProblemPlusJSONResponse) VisitListSnapshotsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveSnapshotRequestObject struct {
+	Id ID `json:"id"`
+}
+
+type RemoveSnapshotResponseObject interface {
+	VisitRemoveSnapshotResponse(w http.ResponseWriter) error
+}
+
+type RemoveSnapshot204Response struct {
+}
+
+func (response RemoveSnapshot204Response) VisitRemoveSnapshotResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveSnapshotdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveSnapshotdefaultApplicationProblemPlusJSONResponse) VisitRemoveSnapshotResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type HandSnapshotRequestObject struct {
+	Id   ID `json:"id"`
+	Body *HandSnapshotJSONRequestBody
+}
+
+type HandSnapshotResponseObject interface {
+	VisitHandSnapshotResponse(w http.ResponseWriter) error
+}
+
+type HandSnapshot204Response struct {
+}
+
+func (response HandSnapshot204Response) VisitHandSnapshotResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type HandSnapshotdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response HandSnapshotdefaultApplicationProblemPlusJSONResponse) VisitHandSnapshotResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeFromSnapshotRequestObject struct {
+	Id   ID `json:"id"`
+	Body *MakeFromSnapshotJSONRequestBody
+}
+
+type MakeFromSnapshotResponseObject interface {
+	VisitMakeFromSnapshotResponse(w http.ResponseWriter) error
+}
+
+type MakeFromSnapshot202JSONResponse Workspace
+
+func (response MakeFromSnapshot202JSONResponse) VisitMakeFromSnapshotResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeFromSnapshotdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MakeFromSnapshotdefaultApplicationProblemPlusJSONResponse) VisitMakeFromSnapshotResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3461,6 +4939,124 @@ func (response GetDriftdefaultApplicationProblemPlusJSONResponse) VisitGetDriftR
 	return err
 }
 
+type ListHelpersRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type ListHelpersResponseObject interface {
+	VisitListHelpersResponse(w http.ResponseWriter) error
+}
+
+type ListHelpers200JSONResponse []Workspace
+
+func (response ListHelpers200JSONResponse) VisitListHelpersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListHelpersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListHelpersdefaultApplicationProblemPlusJSONResponse) VisitListHelpersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddHelperRequestObject struct {
+	Name Name `json:"name"`
+	Body *AddHelperJSONRequestBody
+}
+
+type AddHelperResponseObject interface {
+	VisitAddHelperResponse(w http.ResponseWriter) error
+}
+
+type AddHelper202JSONResponse Workspace
+
+func (response AddHelper202JSONResponse) VisitAddHelperResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddHelperdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddHelperdefaultApplicationProblemPlusJSONResponse) VisitAddHelperResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ForeseeRebuildRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type ForeseeRebuildResponseObject interface {
+	VisitForeseeRebuildResponse(w http.ResponseWriter) error
+}
+
+type ForeseeRebuild200JSONResponse Foreseen
+
+func (response ForeseeRebuild200JSONResponse) VisitForeseeRebuildResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ForeseeRebuilddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ForeseeRebuilddefaultApplicationProblemPlusJSONResponse) VisitForeseeRebuildResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type RebuildWorkspaceRequestObject struct {
 	Name Name `json:"name"`
 }
@@ -3489,6 +5085,46 @@ type RebuildWorkspacedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RebuildWorkspacedefaultApplicationProblemPlusJSONResponse) VisitRebuildWorkspaceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReturnWorkspaceRequestObject struct {
+	Name Name `json:"name"`
+	Body *ReturnWorkspaceJSONRequestBody
+}
+
+type ReturnWorkspaceResponseObject interface {
+	VisitReturnWorkspaceResponse(w http.ResponseWriter) error
+}
+
+type ReturnWorkspace202JSONResponse Workspace
+
+func (response ReturnWorkspace202JSONResponse) VisitReturnWorkspaceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReturnWorkspacedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReturnWorkspacedefaultApplicationProblemPlusJSONResponse) VisitReturnWorkspaceResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3652,6 +5288,46 @@ func (response RestartServicedefaultApplicationProblemPlusJSONResponse) VisitRes
 	return err
 }
 
+type SnapshotWorkspaceRequestObject struct {
+	Name Name `json:"name"`
+	Body *SnapshotWorkspaceJSONRequestBody
+}
+
+type SnapshotWorkspaceResponseObject interface {
+	VisitSnapshotWorkspaceResponse(w http.ResponseWriter) error
+}
+
+type SnapshotWorkspace202JSONResponse Workspace
+
+func (response SnapshotWorkspace202JSONResponse) VisitSnapshotWorkspaceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SnapshotWorkspacedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SnapshotWorkspacedefaultApplicationProblemPlusJSONResponse) VisitSnapshotWorkspaceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type StartWorkspaceRequestObject struct {
 	Name Name `json:"name"`
 }
@@ -3680,6 +5356,46 @@ type StartWorkspacedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response StartWorkspacedefaultApplicationProblemPlusJSONResponse) VisitStartWorkspaceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StayWorkspaceRequestObject struct {
+	Name Name `json:"name"`
+	Body *StayWorkspaceJSONRequestBody
+}
+
+type StayWorkspaceResponseObject interface {
+	VisitStayWorkspaceResponse(w http.ResponseWriter) error
+}
+
+type StayWorkspace200JSONResponse Workspace
+
+func (response StayWorkspace200JSONResponse) VisitStayWorkspaceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StayWorkspacedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StayWorkspacedefaultApplicationProblemPlusJSONResponse) VisitStayWorkspaceResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3774,6 +5490,9 @@ type StrictServerInterface interface {
 	// GetAccount The account that the request came with.
 	// (GET /account)
 	GetAccount(ctx context.Context, request GetAccountRequestObject) (GetAccountResponseObject, error)
+	// SetAuthor Sets the name and mail address that commits made in the account's workspaces carry.
+	// (PUT /account/author)
+	SetAuthor(ctx context.Context, request SetAuthorRequestObject) (SetAuthorResponseObject, error)
 	// SetPersonal Sets the source of the account's own settings, which are put into every workspace it makes.
 	// (PUT /account/personal)
 	SetPersonal(ctx context.Context, request SetPersonalRequestObject) (SetPersonalResponseObject, error)
@@ -3789,6 +5508,15 @@ type StrictServerInterface interface {
 	// DraftSource Looks at a source that has no definition and drafts some.
 	// (POST /draft)
 	DraftSource(ctx context.Context, request DraftSourceRequestObject) (DraftSourceResponseObject, error)
+	// ListGitHosts The git hosts that the account signs in to, without what it signs in with.
+	// (GET /git-hosts)
+	ListGitHosts(ctx context.Context, request ListGitHostsRequestObject) (ListGitHostsResponseObject, error)
+	// RemoveGitHost Forgets how the account signs in to a git host.
+	// (DELETE /git-hosts/{host})
+	RemoveGitHost(ctx context.Context, request RemoveGitHostRequestObject) (RemoveGitHostResponseObject, error)
+	// SetGitHost Keeps how the account signs in to a git host, sealed.
+	// (PUT /git-hosts/{host})
+	SetGitHost(ctx context.Context, request SetGitHostRequestObject) (SetGitHostResponseObject, error)
 	// ListKeys The SSH public keys of the account.
 	// (GET /keys)
 	ListKeys(ctx context.Context, request ListKeysRequestObject) (ListKeysResponseObject, error)
@@ -3801,6 +5529,15 @@ type StrictServerInterface interface {
 	// PlanSource Plans a workspace of a source without making anything.
 	// (POST /plan)
 	PlanSource(ctx context.Context, request PlanSourceRequestObject) (PlanSourceResponseObject, error)
+	// ListPrepared What the account has prepared ahead of time.
+	// (GET /prepared)
+	ListPrepared(ctx context.Context, request ListPreparedRequestObject) (ListPreparedResponseObject, error)
+	// PrepareSource Starts a run that makes ready, ahead of time, what provisioning of a source begins with.
+	// (POST /prepared)
+	PrepareSource(ctx context.Context, request PrepareSourceRequestObject) (PrepareSourceResponseObject, error)
+	// RemovePrepared Removes what was prepared, and does not follow its branch any more.
+	// (DELETE /prepared/{name})
+	RemovePrepared(ctx context.Context, request RemovePreparedRequestObject) (RemovePreparedResponseObject, error)
 	// ListRegistries The registries that the service has credentials of.
 	// (GET /registries)
 	ListRegistries(ctx context.Context, request ListRegistriesRequestObject) (ListRegistriesResponseObject, error)
@@ -3816,6 +5553,15 @@ type StrictServerInterface interface {
 	// GetLog Log lines of a run in the order in which they came, at most limit of them, after the given number.
 	// (GET /runs/{id}/log)
 	GetLog(ctx context.Context, request GetLogRequestObject) (GetLogResponseObject, error)
+	// ListSecrets The names of the secrets that the account keeps, and for which sources.
+	// (GET /secrets)
+	ListSecrets(ctx context.Context, request ListSecretsRequestObject) (ListSecretsResponseObject, error)
+	// RemoveSecret Forgets a secret.
+	// (DELETE /secrets/{name})
+	RemoveSecret(ctx context.Context, request RemoveSecretRequestObject) (RemoveSecretResponseObject, error)
+	// SetSecret Keeps a secret for definitions of one source, sealed.
+	// (PUT /secrets/{name})
+	SetSecret(ctx context.Context, request SetSecretRequestObject) (SetSecretResponseObject, error)
 	// SignOut Ends the session or token that the request came with.
 	// (DELETE /session)
 	SignOut(ctx context.Context, request SignOutRequestObject) (SignOutResponseObject, error)
@@ -3831,6 +5577,18 @@ type StrictServerInterface interface {
 	// ListSites The sites with what was found when they were last examined.
 	// (GET /sites)
 	ListSites(ctx context.Context, request ListSitesRequestObject) (ListSitesResponseObject, error)
+	// ListSnapshots The snapshots of the account, newest first.
+	// (GET /snapshots)
+	ListSnapshots(ctx context.Context, request ListSnapshotsRequestObject) (ListSnapshotsResponseObject, error)
+	// RemoveSnapshot Removes a snapshot. Workspaces that were made of it stay.
+	// (DELETE /snapshots/{id})
+	RemoveSnapshot(ctx context.Context, request RemoveSnapshotRequestObject) (RemoveSnapshotResponseObject, error)
+	// HandSnapshot Gives a snapshot to another account.
+	// (POST /snapshots/{id}/hand)
+	HandSnapshot(ctx context.Context, request HandSnapshotRequestObject) (HandSnapshotResponseObject, error)
+	// MakeFromSnapshot Starts a run that makes another workspace of a snapshot.
+	// (POST /snapshots/{id}/workspace)
+	MakeFromSnapshot(ctx context.Context, request MakeFromSnapshotRequestObject) (MakeFromSnapshotResponseObject, error)
 	// ListTemplatePlaces The team's templates.
 	// (GET /templates)
 	ListTemplatePlaces(ctx context.Context, request ListTemplatePlacesRequestObject) (ListTemplatePlacesResponseObject, error)
@@ -3870,9 +5628,21 @@ type StrictServerInterface interface {
 	// GetDrift What of a workspace differs from what its definition says now.
 	// (GET /workspaces/{name}/drift)
 	GetDrift(ctx context.Context, request GetDriftRequestObject) (GetDriftResponseObject, error)
+	// ListHelpers The helpers of a workspace.
+	// (GET /workspaces/{name}/helpers)
+	ListHelpers(ctx context.Context, request ListHelpersRequestObject) (ListHelpersResponseObject, error)
+	// AddHelper Starts a run that makes a helper beside a workspace. It is a workspace of its own, called by both names with a dot between.
+	// (POST /workspaces/{name}/helpers)
+	AddHelper(ctx context.Context, request AddHelperRequestObject) (AddHelperResponseObject, error)
+	// ForeseeRebuild What a rebuild would do and what would be lost by it, without doing it.
+	// (GET /workspaces/{name}/rebuild)
+	ForeseeRebuild(ctx context.Context, request ForeseeRebuildRequestObject) (ForeseeRebuildResponseObject, error)
 	// RebuildWorkspace Starts a run that brings a workspace to what its definition says now.
 	// (POST /workspaces/{name}/rebuild)
 	RebuildWorkspace(ctx context.Context, request RebuildWorkspaceRequestObject) (RebuildWorkspaceResponseObject, error)
+	// ReturnWorkspace Starts a run that makes a workspace again what it was in a snapshot. What it is now is lost.
+	// (POST /workspaces/{name}/return)
+	ReturnWorkspace(ctx context.Context, request ReturnWorkspaceRequestObject) (ReturnWorkspaceResponseObject, error)
 	// ListRuns The runs of a workspace, newest first.
 	// (GET /workspaces/{name}/runs)
 	ListRuns(ctx context.Context, request ListRunsRequestObject) (ListRunsResponseObject, error)
@@ -3885,9 +5655,15 @@ type StrictServerInterface interface {
 	// RestartService Stops and starts one service.
 	// (POST /workspaces/{name}/services/{service}/restart)
 	RestartService(ctx context.Context, request RestartServiceRequestObject) (RestartServiceResponseObject, error)
+	// SnapshotWorkspace Starts a run that keeps the files and volumes of a workspace.
+	// (POST /workspaces/{name}/snapshots)
+	SnapshotWorkspace(ctx context.Context, request SnapshotWorkspaceRequestObject) (SnapshotWorkspaceResponseObject, error)
 	// StartWorkspace Starts the run that starts a stopped workspace.
 	// (POST /workspaces/{name}/start)
 	StartWorkspace(ctx context.Context, request StartWorkspaceRequestObject) (StartWorkspaceResponseObject, error)
+	// StayWorkspace Keeps a workspace from stopping by itself for a while.
+	// (POST /workspaces/{name}/stay)
+	StayWorkspace(ctx context.Context, request StayWorkspaceRequestObject) (StayWorkspaceResponseObject, error)
 	// StopWorkspace Starts the run that stops a workspace. Its files stay.
 	// (POST /workspaces/{name}/stop)
 	StopWorkspace(ctx context.Context, request StopWorkspaceRequestObject) (StopWorkspaceResponseObject, error)
@@ -3952,6 +5728,37 @@ func (sh *strictHandler) GetAccount(w http.ResponseWriter, r *http.Request) {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(GetAccountResponseObject); ok {
 		if err := validResponse.VisitGetAccountResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetAuthor operation middleware
+func (sh *strictHandler) SetAuthor(w http.ResponseWriter, r *http.Request) {
+	var request SetAuthorRequestObject
+
+	var body SetAuthorJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.SetAuthor(ctx, request.(SetAuthorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetAuthor")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(SetAuthorResponseObject); ok {
+		if err := validResponse.VisitSetAuthorResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -4107,6 +5914,89 @@ func (sh *strictHandler) DraftSource(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// ListGitHosts operation middleware
+func (sh *strictHandler) ListGitHosts(w http.ResponseWriter, r *http.Request) {
+	var request ListGitHostsRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ListGitHosts(ctx, request.(ListGitHostsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListGitHosts")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ListGitHostsResponseObject); ok {
+		if err := validResponse.VisitListGitHostsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveGitHost operation middleware
+func (sh *strictHandler) RemoveGitHost(w http.ResponseWriter, r *http.Request, host string) {
+	var request RemoveGitHostRequestObject
+
+	request.Host = host
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveGitHost(ctx, request.(RemoveGitHostRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveGitHost")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(RemoveGitHostResponseObject); ok {
+		if err := validResponse.VisitRemoveGitHostResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetGitHost operation middleware
+func (sh *strictHandler) SetGitHost(w http.ResponseWriter, r *http.Request, host string) {
+	var request SetGitHostRequestObject
+
+	request.Host = host
+
+	var body SetGitHostJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.SetGitHost(ctx, request.(SetGitHostRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetGitHost")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(SetGitHostResponseObject); ok {
+		if err := validResponse.VisitSetGitHostResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListKeys operation middleware
 func (sh *strictHandler) ListKeys(w http.ResponseWriter, r *http.Request) {
 	var request ListKeysRequestObject
@@ -4212,6 +6102,87 @@ func (sh *strictHandler) PlanSource(w http.ResponseWriter, r *http.Request) {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(PlanSourceResponseObject); ok {
 		if err := validResponse.VisitPlanSourceResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListPrepared operation middleware
+func (sh *strictHandler) ListPrepared(w http.ResponseWriter, r *http.Request) {
+	var request ListPreparedRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ListPrepared(ctx, request.(ListPreparedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListPrepared")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ListPreparedResponseObject); ok {
+		if err := validResponse.VisitListPreparedResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PrepareSource operation middleware
+func (sh *strictHandler) PrepareSource(w http.ResponseWriter, r *http.Request) {
+	var request PrepareSourceRequestObject
+
+	var body PrepareSourceJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.PrepareSource(ctx, request.(PrepareSourceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PrepareSource")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(PrepareSourceResponseObject); ok {
+		if err := validResponse.VisitPrepareSourceResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemovePrepared operation middleware
+func (sh *strictHandler) RemovePrepared(w http.ResponseWriter, r *http.Request, name Name) {
+	var request RemovePreparedRequestObject
+
+	request.Name = name
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.RemovePrepared(ctx, request.(RemovePreparedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemovePrepared")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(RemovePreparedResponseObject); ok {
+		if err := validResponse.VisitRemovePreparedResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -4355,6 +6326,90 @@ func (sh *strictHandler) GetLog(w http.ResponseWriter, r *http.Request, id ID, p
 	}
 }
 
+// ListSecrets operation middleware
+func (sh *strictHandler) ListSecrets(w http.ResponseWriter, r *http.Request) {
+	var request ListSecretsRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSecrets(ctx, request.(ListSecretsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSecrets")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ListSecretsResponseObject); ok {
+		if err := validResponse.VisitListSecretsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveSecret operation middleware
+func (sh *strictHandler) RemoveSecret(w http.ResponseWriter, r *http.Request, name Name, params RemoveSecretParams) {
+	var request RemoveSecretRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveSecret(ctx, request.(RemoveSecretRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveSecret")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(RemoveSecretResponseObject); ok {
+		if err := validResponse.VisitRemoveSecretResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetSecret operation middleware
+func (sh *strictHandler) SetSecret(w http.ResponseWriter, r *http.Request, name Name) {
+	var request SetSecretRequestObject
+
+	request.Name = name
+
+	var body SetSecretJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.SetSecret(ctx, request.(SetSecretRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetSecret")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(SetSecretResponseObject); ok {
+		if err := validResponse.VisitSetSecretResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // SignOut operation middleware
 func (sh *strictHandler) SignOut(w http.ResponseWriter, r *http.Request) {
 	var request SignOutRequestObject
@@ -4482,6 +6537,122 @@ func (sh *strictHandler) ListSites(w http.ResponseWriter, r *http.Request) {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(ListSitesResponseObject); ok {
 		if err := validResponse.VisitListSitesResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListSnapshots operation middleware
+func (sh *strictHandler) ListSnapshots(w http.ResponseWriter, r *http.Request) {
+	var request ListSnapshotsRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSnapshots(ctx, request.(ListSnapshotsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSnapshots")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ListSnapshotsResponseObject); ok {
+		if err := validResponse.VisitListSnapshotsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveSnapshot operation middleware
+func (sh *strictHandler) RemoveSnapshot(w http.ResponseWriter, r *http.Request, id ID) {
+	var request RemoveSnapshotRequestObject
+
+	request.Id = id
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveSnapshot(ctx, request.(RemoveSnapshotRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveSnapshot")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(RemoveSnapshotResponseObject); ok {
+		if err := validResponse.VisitRemoveSnapshotResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// HandSnapshot operation middleware
+func (sh *strictHandler) HandSnapshot(w http.ResponseWriter, r *http.Request, id ID) {
+	var request HandSnapshotRequestObject
+
+	request.Id = id
+
+	var body HandSnapshotJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.HandSnapshot(ctx, request.(HandSnapshotRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "HandSnapshot")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(HandSnapshotResponseObject); ok {
+		if err := validResponse.VisitHandSnapshotResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// MakeFromSnapshot operation middleware
+func (sh *strictHandler) MakeFromSnapshot(w http.ResponseWriter, r *http.Request, id ID) {
+	var request MakeFromSnapshotRequestObject
+
+	request.Id = id
+
+	var body MakeFromSnapshotJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.MakeFromSnapshot(ctx, request.(MakeFromSnapshotRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MakeFromSnapshot")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(MakeFromSnapshotResponseObject); ok {
+		if err := validResponse.VisitMakeFromSnapshotResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -4825,6 +6996,91 @@ func (sh *strictHandler) GetDrift(w http.ResponseWriter, r *http.Request, name N
 	}
 }
 
+// ListHelpers operation middleware
+func (sh *strictHandler) ListHelpers(w http.ResponseWriter, r *http.Request, name Name) {
+	var request ListHelpersRequestObject
+
+	request.Name = name
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ListHelpers(ctx, request.(ListHelpersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListHelpers")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ListHelpersResponseObject); ok {
+		if err := validResponse.VisitListHelpersResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddHelper operation middleware
+func (sh *strictHandler) AddHelper(w http.ResponseWriter, r *http.Request, name Name) {
+	var request AddHelperRequestObject
+
+	request.Name = name
+
+	var body AddHelperJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.AddHelper(ctx, request.(AddHelperRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddHelper")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(AddHelperResponseObject); ok {
+		if err := validResponse.VisitAddHelperResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ForeseeRebuild operation middleware
+func (sh *strictHandler) ForeseeRebuild(w http.ResponseWriter, r *http.Request, name Name) {
+	var request ForeseeRebuildRequestObject
+
+	request.Name = name
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ForeseeRebuild(ctx, request.(ForeseeRebuildRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ForeseeRebuild")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ForeseeRebuildResponseObject); ok {
+		if err := validResponse.VisitForeseeRebuildResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // RebuildWorkspace operation middleware
 func (sh *strictHandler) RebuildWorkspace(w http.ResponseWriter, r *http.Request, name Name) {
 	var request RebuildWorkspaceRequestObject
@@ -4844,6 +7100,39 @@ func (sh *strictHandler) RebuildWorkspace(w http.ResponseWriter, r *http.Request
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(RebuildWorkspaceResponseObject); ok {
 		if err := validResponse.VisitRebuildWorkspaceResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReturnWorkspace operation middleware
+func (sh *strictHandler) ReturnWorkspace(w http.ResponseWriter, r *http.Request, name Name) {
+	var request ReturnWorkspaceRequestObject
+
+	request.Name = name
+
+	var body ReturnWorkspaceJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ReturnWorkspace(ctx, request.(ReturnWorkspaceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReturnWorkspace")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ReturnWorkspaceResponseObject); ok {
+		if err := validResponse.VisitReturnWorkspaceResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -4957,6 +7246,39 @@ func (sh *strictHandler) RestartService(w http.ResponseWriter, r *http.Request, 
 	}
 }
 
+// SnapshotWorkspace operation middleware
+func (sh *strictHandler) SnapshotWorkspace(w http.ResponseWriter, r *http.Request, name Name) {
+	var request SnapshotWorkspaceRequestObject
+
+	request.Name = name
+
+	var body SnapshotWorkspaceJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.SnapshotWorkspace(ctx, request.(SnapshotWorkspaceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SnapshotWorkspace")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(SnapshotWorkspaceResponseObject); ok {
+		if err := validResponse.VisitSnapshotWorkspaceResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // StartWorkspace operation middleware
 func (sh *strictHandler) StartWorkspace(w http.ResponseWriter, r *http.Request, name Name) {
 	var request StartWorkspaceRequestObject
@@ -4976,6 +7298,39 @@ func (sh *strictHandler) StartWorkspace(w http.ResponseWriter, r *http.Request, 
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(StartWorkspaceResponseObject); ok {
 		if err := validResponse.VisitStartWorkspaceResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// StayWorkspace operation middleware
+func (sh *strictHandler) StayWorkspace(w http.ResponseWriter, r *http.Request, name Name) {
+	var request StayWorkspaceRequestObject
+
+	request.Name = name
+
+	var body StayWorkspaceJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.StayWorkspace(ctx, request.(StayWorkspaceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StayWorkspace")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(StayWorkspaceResponseObject); ok {
+		if err := validResponse.VisitStayWorkspaceResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

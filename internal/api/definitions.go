@@ -19,7 +19,7 @@ func (s *Server) withSource(ctx context.Context, what string, ref *string, look 
 		return err
 	}
 	key := "check-" + credential.NewName()
-	checkout, err := s.o.Source.Fetch(ctx, address, value(ref), key, func(string) {})
+	checkout, err := s.o.Runner.Fetch(ctx, account(ctx).ID, source.Want{Address: address, Ref: value(ref), Key: key})
 	if err != nil {
 		return err
 	}

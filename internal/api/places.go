@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"fmt"
 
 	"domicile/internal/records"
 )
@@ -30,12 +31,21 @@ func (s *Server) ListSites(ctx context.Context, _ ListSitesRequestObject) (ListS
 			v.Processors, v.MemoryBytes = &found.Processors, &found.MemoryBytes
 			if found.DiskFreeBytes > 0 {
 				v.DiskFreeBytes = &found.DiskFreeBytes
+				if found.DiskFreeBytes < littleDisk {
+					v.Warning = optional(fmt.Sprintf("Only %.1f GB of its disk are free: the next image may not fit. What can go: domicile tidy", float64(found.DiskFreeBytes)/1e9))
+				}
 			}
+		}
+		for _, size := range s.o.Runner.Sizes() {
+			v.Sizes = appendTo(v.Sizes, Size{Name: size.Name, Cpus: size.CPUs, MemoryBytes: size.Memory})
 		}
 		list = append(list, v)
 	}
 	return list, nil
 }
+
+// littleDisk is from when on a site's disk is told to be short, in bytes.
+const littleDisk = 4 << 30
 
 func count(list []records.Workspace, site string) (n int) {
 	for _, w := range list {

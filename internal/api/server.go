@@ -18,6 +18,7 @@ import (
 	"domicile/internal/records"
 	"domicile/internal/run"
 	"domicile/internal/source"
+	"domicile/internal/vault"
 )
 
 // Options says what the interface stands on.
@@ -29,6 +30,8 @@ type Options struct {
 	// Artifacts fetches features and templates, with the credentials of Registries.
 	Artifacts  *artifact.Store
 	Registries *Registries
+	// Vault keeps what people keep sealed.
+	Vault *vault.Vault
 	// Templates are the namespaces of the team's templates.
 	Templates []string
 	Log       *slog.Logger

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"domicile/internal/definition"
 	"domicile/internal/fault"
@@ -184,8 +185,8 @@ func (s *Server) serviceAt(ctx context.Context, name, service string) (records.W
 func (s *Server) PlanSource(ctx context.Context, q PlanSourceRequestObject) (PlanSourceResponseObject, error) {
 	answer := PlanSource200JSONResponse{Steps: []PlannedStep{}}
 	err := s.withSource(ctx, q.Body.Source, q.Body.Ref, func(c source.Checkout) error {
-		steps, err := s.o.Runner.PlanFirst(ctx, c, q.Body.Source, value(q.Body.File), s.o.Sites[0])
-		for _, v := range steps {
+		first, err := s.o.Runner.PlanFirst(ctx, c, run.Request{Account: account(ctx).ID, Source: q.Body.Source, File: value(q.Body.File), Size: value(q.Body.Size), Site: s.o.Sites[0]})
+		for _, v := range first.Steps {
 			view := PlannedStep{Name: v.Name, Title: v.Title, There: &v.There}
 			if v.Millis > 0 {
 				view.Millis = &v.Millis
@@ -195,8 +196,41 @@ func (s *Server) PlanSource(ctx context.Context, q PlanSourceRequestObject) (Pla
 			}
 			answer.Steps = append(answer.Steps, view)
 		}
+		for _, f := range first.Refused {
+			answer.Refused = appendTo(answer.Refused, Refusal{Says: f.Error(), Remedy: optional(f.Remedy)})
+		}
 		answer.Commit = optional(c.Commit)
 		return err
 	})
 	return answer, err
+}
+
+// ForeseeRebuild tells what a rebuild would do, without doing it.
+func (s *Server) ForeseeRebuild(ctx context.Context, q ForeseeRebuildRequestObject) (ForeseeRebuildResponseObject, error) {
+	w, err := s.find(ctx, q.Name)
+	if err != nil {
+		return nil, err
+	}
+	f, err := s.o.Runner.Foresee(ctx, w)
+	same := func(text string) string { return text }
+	return ForeseeRebuild200JSONResponse{Steps: each(f.Steps, same), Replaces: f.Replaces, Lost: each(f.Lost, same), Stays: each(f.Stays, same)}, err
+}
+
+// StayWorkspace keeps a workspace from stopping by itself for a while.
+func (s *Server) StayWorkspace(ctx context.Context, q StayWorkspaceRequestObject) (StayWorkspaceResponseObject, error) {
+	w, err := s.find(ctx, q.Name)
+	if err != nil {
+		return nil, err
+	}
+	var d time.Duration
+	if text := value(q.Body.For); text != "" {
+		if d, err = time.ParseDuration(text); err != nil || d <= 0 {
+			return nil, fault.New("bad-duration", "give a time such as 2h or 90m", "%q is no time to stay", text)
+		}
+	}
+	if _, err := s.o.Runner.Stay(ctx, w, d); err != nil {
+		return nil, err
+	}
+	v, err := s.after(ctx, w, nil)
+	return StayWorkspace200JSONResponse(v), err
 }

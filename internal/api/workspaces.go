@@ -6,7 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"time"
 
+	"domicile/internal/advice"
 	"domicile/internal/agent/wire"
 	"domicile/internal/fault"
 	"domicile/internal/plan"
@@ -45,9 +47,16 @@ func (s *Server) views(ctx context.Context, list []records.Workspace) ([]Workspa
 	if err != nil {
 		return nil, err
 	}
+	helpers, err := s.o.Store.HelpersOf(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
 	views := make([]Workspace, 0, len(list))
 	for _, w := range list {
 		v := s.workspaceView(w)
+		for _, h := range helpers[w.ID] {
+			v.Helpers = appendTo(v.Helpers, HelperName{Name: run.HelperName(h), Full: h.Name, State: h.State})
+		}
 		if r, ok := last[w.ID]; ok {
 			v.Run = new(runView(w.Name, r, steps))
 		}
@@ -67,7 +76,7 @@ func (s *Server) view(ctx context.Context, w records.Workspace) (Workspace, erro
 // find finds the account's workspace.
 func (s *Server) find(ctx context.Context, name string) (records.Workspace, error) {
 	w, err := s.o.Store.WorkspaceByName(ctx, account(ctx).ID, name)
-	if errors.Is(err, records.ErrNotFound) {
+	if errors.Is(err, records.ErrNotFound) || err == nil && w.Kind == records.IsPrepared {
 		err = fault.New("no-workspace", "domicile list shows yours", "You have no workspace %q", name)
 	}
 	return w, err
@@ -86,7 +95,7 @@ func (s *Server) GetWorkspace(ctx context.Context, q GetWorkspaceRequestObject) 
 // Provision starts the run that makes a workspace.
 func (s *Server) Provision(ctx context.Context, q ProvisionRequestObject) (ProvisionResponseObject, error) {
 	w, err := s.o.Runner.Provision(ctx, run.Request{Account: account(ctx).ID, Source: q.Body.Source, Ref: value(q.Body.Ref), Name: value(q.Body.Name),
-		File: value(q.Body.File), Site: s.o.Sites[0]})
+		File: value(q.Body.File), Site: s.o.Sites[0], Size: value(q.Body.Size), Mount: value(q.Body.Mount)})
 	v, err := s.after(ctx, w, err)
 	return Provision202JSONResponse(v), err
 }
@@ -147,7 +156,11 @@ func (s *Server) ListRuns(ctx context.Context, q ListRunsRequestObject) (ListRun
 		return nil, err
 	}
 	steps, err := s.o.Store.Steps(ctx, each(list, func(r records.Run) int64 { return r.ID })...)
-	return ListRuns200JSONResponse(each(list, func(r records.Run) Run { return runView(w.Name, r, steps) })), err
+	return ListRuns200JSONResponse(each(list, func(r records.Run) Run {
+		v := runView(w.Name, r, steps)
+		v.Advice = adviceFor(w, r, steps)
+		return v
+	})), err
 }
 
 // mine finds a run of one of the account's workspaces.
@@ -170,7 +183,9 @@ func (s *Server) GetRun(ctx context.Context, q GetRunRequestObject) (GetRunRespo
 		return nil, err
 	}
 	steps, err := s.o.Store.Steps(ctx, r.ID)
-	return GetRun200JSONResponse(runView(w.Name, r, steps)), err
+	v := runView(w.Name, r, steps)
+	v.Advice = adviceFor(w, r, steps)
+	return GetRun200JSONResponse(v), err
 }
 
 // GetLog answers lines of a run's log.
@@ -224,7 +239,16 @@ func (s *Server) ready(ctx context.Context, name string) (records.Workspace, err
 
 func (s *Server) workspaceView(w records.Workspace) Workspace {
 	v := Workspace{Id: w.ID, Name: w.Name, Source: w.Source, Ref: optional(w.Ref), Commit: optional(w.Commit), File: optional(w.File),
-		State: WorkspaceState(w.State), Reason: optional(w.Reason), Site: w.Site, Created: w.Created, LastUsed: w.LastUsed, Ports: []Port{}}
+		State: WorkspaceState(w.State), Reason: optional(w.Reason), Site: w.Site, Created: w.Created, LastUsed: w.LastUsed, Ports: []Port{}, Size: optional(w.Size)}
+	if w.Mount {
+		v.Mount = &w.Mount
+	}
+	if w.State == records.Ready {
+		v.StopsAt = w.StopsAt
+		if w.StayUntil != nil && w.StayUntil.After(time.Now()) {
+			v.StayUntil = w.StayUntil
+		}
+	}
 	host, port, err := net.SplitHostPort(s.o.SSH)
 	if err == nil {
 		v.Ssh = optional(fmt.Sprintf("ssh -p %s %s@%s", port, w.Name, host))
@@ -257,7 +281,7 @@ func (s *Server) workspaceView(w records.Workspace) Workspace {
 }
 
 func runView(workspace string, r records.Run, steps []records.Step) Run {
-	v := Run{Id: r.ID, Workspace: workspace, Kind: RunKind(r.Kind), State: RunState(r.State), Reason: optional(r.Reason),
+	v := Run{Id: r.ID, Workspace: workspace, Kind: RunKind(r.Kind), State: RunState(r.State), Reason: optional(r.Reason), Note: optional(r.Note),
 		Created: r.Created, Started: r.Started, Ended: r.Ended, Steps: []Step{}}
 	for _, s := range steps {
 		if s.Run == r.ID {
@@ -266,4 +290,35 @@ func runView(workspace string, r records.Run, steps []records.Step) Run {
 		}
 	}
 	return v
+}
+
+// adviceFor tells where the time of a run went that is over, and what would make the next
+// one faster.
+func adviceFor(w records.Workspace, r records.Run, steps []records.Step) *Advice {
+	if r.State != records.DoneWell || r.Kind != records.KindProvision && r.Kind != records.KindRebuild {
+		return nil
+	}
+	var p plan.Plan
+	_ = json.Unmarshal(w.Plan, &p) // without it there is less to say
+	var list []advice.Step
+	for _, s := range steps {
+		if s.Run != r.ID || s.Started == nil || s.Ended == nil {
+			continue
+		}
+		v := advice.Step{Name: s.Name, Title: s.Title, Took: s.Ended.Sub(*s.Started), Done: s.State == records.DoneWell, Attempts: s.Attempts}
+		for _, planned := range p.Steps {
+			if planned.Name == s.Name {
+				for _, c := range planned.Commands {
+					v.Commands = append(v.Commands, c.Words())
+				}
+			}
+		}
+		list = append(list, v)
+	}
+	where, faster := advice.Where(list), advice.Faster(list, w.Source)
+	if len(where)+len(faster) == 0 {
+		return nil
+	}
+	same := func(text string) string { return text }
+	return &Advice{Where: each(where, same), Faster: each(faster, same)}
 }

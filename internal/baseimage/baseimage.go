@@ -45,7 +45,7 @@ type Kind struct {
 // Base is what Skerry's people work in; Postgres is a database server that makes its data
 // folder at its first start.
 var (
-	Base = Kind{name: "base", packages: "git,python3,procps,ca-certificates,rsync,postgresql-client",
+	Base = Kind{name: "base", packages: "git,python3,procps,ca-certificates,rsync,postgresql-client,openssh-client",
 		config: v1.Config{Env: environment, Cmd: []string{"/bin/bash"}}}
 	Postgres = Kind{name: "postgres", packages: "postgresql,procps", files: map[string]string{"serve-postgres": servePostgres},
 		config: v1.Config{Env: append(environment, "PGUSER=postgres"), Entrypoint: []string{"/usr/local/bin/serve-postgres"}, ExposedPorts: map[string]struct{}{"5432/tcp": {}}, StopSignal: "SIGINT"}}

@@ -134,27 +134,66 @@ func (e LeftoverKind) Valid() bool {
 	}
 }
 
+// Defines values for PreparedState.
+const (
+	PreparedStateFailed   PreparedState = "failed"
+	PreparedStateMaking   PreparedState = "making"
+	PreparedStatePrepared PreparedState = "prepared"
+	PreparedStateRemoving PreparedState = "removing"
+	PreparedStateWaiting  PreparedState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the PreparedState enum.
+func (e PreparedState) Valid() bool {
+	switch e {
+	case PreparedStateFailed:
+		return true
+	case PreparedStateMaking:
+		return true
+	case PreparedStatePrepared:
+		return true
+	case PreparedStateRemoving:
+		return true
+	case PreparedStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RunKind.
 const (
-	Provision RunKind = "provision"
-	Rebuild   RunKind = "rebuild"
-	Remove    RunKind = "remove"
-	Start     RunKind = "start"
-	Stop      RunKind = "stop"
+	RunKindAttach    RunKind = "attach"
+	RunKindPrepare   RunKind = "prepare"
+	RunKindProvision RunKind = "provision"
+	RunKindRebuild   RunKind = "rebuild"
+	RunKindRemove    RunKind = "remove"
+	RunKindReturn    RunKind = "return"
+	RunKindSnapshot  RunKind = "snapshot"
+	RunKindStart     RunKind = "start"
+	RunKindStop      RunKind = "stop"
 )
 
 // Valid indicates whether the value is a known member of the RunKind enum.
 func (e RunKind) Valid() bool {
 	switch e {
-	case Provision:
+	case RunKindAttach:
 		return true
-	case Rebuild:
+	case RunKindPrepare:
 		return true
-	case Remove:
+	case RunKindProvision:
 		return true
-	case Start:
+	case RunKindRebuild:
 		return true
-	case Stop:
+	case RunKindRemove:
+		return true
+	case RunKindReturn:
+		return true
+	case RunKindSnapshot:
+		return true
+	case RunKindStart:
+		return true
+	case RunKindStop:
 		return true
 	default:
 		return false
@@ -280,12 +319,28 @@ func (e WorkspaceState) Valid() bool {
 
 // Account A person.
 type Account struct {
-	Admin bool   `json:"admin"`
-	Id    int64  `json:"id"`
-	Name  string `json:"name"`
+	Admin      bool    `json:"admin"`
+	AuthorMail *string `json:"authorMail,omitempty"`
+
+	// AuthorName Of commits made in its workspaces.
+	AuthorName *string `json:"authorName,omitempty"`
+	Id         int64   `json:"id"`
+	Name       string  `json:"name"`
 
 	// Personal The source of its own settings.
 	Personal *string `json:"personal,omitempty"`
+}
+
+// Advice Where the time of a run went, and what would make the next one faster.
+type Advice struct {
+	Faster []string `json:"faster"`
+	Where  []string `json:"where"`
+}
+
+// Author Whose commits are made in the account's workspaces.
+type Author struct {
+	Mail string `json:"mail"`
+	Name string `json:"name"`
 }
 
 // BesideService A service beside a workspace.
@@ -319,6 +374,7 @@ type CheckRequest struct {
 	// Offline Ask no registry: only what was fetched before is known.
 	Offline *bool   `json:"offline,omitempty"`
 	Ref     *string `json:"ref,omitempty"`
+	Size    *string `json:"size,omitempty"`
 
 	// Source A git address or a folder on the service's host.
 	Source string `json:"source"`
@@ -395,6 +451,59 @@ type FirstAccount struct {
 	Password string `json:"password"`
 }
 
+// Foreseen What a rebuild would do.
+type Foreseen struct {
+	Lost []string `json:"lost"`
+
+	// Replaces The container is replaced.
+	Replaces bool     `json:"replaces"`
+	Stays    []string `json:"stays"`
+
+	// Steps Titles of the steps that would be done again.
+	Steps []string `json:"steps"`
+}
+
+// FromSnapshot defines model for FromSnapshot.
+type FromSnapshot struct {
+	// Name Default: that of the workspace it is one of.
+	Name *string `json:"name,omitempty"`
+}
+
+// GitHost A git host that the account signs in to.
+type GitHost struct {
+	Created time.Time `json:"created"`
+	Host    string    `json:"host"`
+
+	// Key By an SSH key; else by a token.
+	Key      bool   `json:"key"`
+	Username string `json:"username"`
+}
+
+// GitHostLogin Either a token or an SSH private key.
+type GitHostLogin struct {
+	// Key An SSH private key without a passphrase.
+	Key   *string `json:"key,omitempty"`
+	Token *string `json:"token,omitempty"`
+
+	// Username Of the token; default: git.
+	Username *string `json:"username,omitempty"`
+}
+
+// HandTo defines model for HandTo.
+type HandTo struct {
+	Account string `json:"account"`
+}
+
+// HelperName defines model for HelperName.
+type HelperName struct {
+	// Full By which it is reached from outside.
+	Full string `json:"full"`
+
+	// Name By which it is reached from inside.
+	Name  string `json:"name"`
+	State string `json:"state"`
+}
+
 // Key An SSH public key.
 type Key struct {
 	Comment     string    `json:"comment"`
@@ -436,10 +545,25 @@ type NewAccount struct {
 	Password string `json:"password"`
 }
 
+// NewHelper A helper, made of an image or of a definition in the workspace's repository.
+type NewHelper struct {
+	File  *string `json:"file,omitempty"`
+	Image *string `json:"image,omitempty"`
+	Name  string  `json:"name"`
+
+	// Share It has the workspace's source.
+	Share *bool `json:"share,omitempty"`
+}
+
 // NewKey A key to add.
 type NewKey struct {
 	// PublicKey A line as in authorized_keys.
 	PublicKey string `json:"publicKey"`
+}
+
+// NewSnapshot defines model for NewSnapshot.
+type NewSnapshot struct {
+	Note *string `json:"note,omitempty"`
 }
 
 // NewToken What a token is for.
@@ -455,8 +579,11 @@ type Personal struct {
 
 // PlanAnswer What would be done, without doing it.
 type PlanAnswer struct {
-	Commit *string       `json:"commit,omitempty"`
-	Steps  []PlannedStep `json:"steps"`
+	Commit *string `json:"commit,omitempty"`
+
+	// Refused What policy does not allow or is not carried out; then nothing would be made.
+	Refused *[]Refusal    `json:"refused,omitempty"`
+	Steps   []PlannedStep `json:"steps"`
 }
 
 // PlannedStep defines model for PlannedStep.
@@ -481,6 +608,38 @@ type Port struct {
 	Protocol *string `json:"protocol,omitempty"`
 }
 
+// PrepareRequest defines model for PrepareRequest.
+type PrepareRequest struct {
+	File   *string `json:"file,omitempty"`
+	Follow *bool   `json:"follow,omitempty"`
+	Ref    *string `json:"ref,omitempty"`
+	Size   *string `json:"size,omitempty"`
+	Source string  `json:"source"`
+}
+
+// Prepared What was made ready ahead of time for provisioning a source.
+type Prepared struct {
+	Bytes  int64   `json:"bytes"`
+	Commit *string `json:"commit,omitempty"`
+	File   *string `json:"file,omitempty"`
+
+	// Follow It is prepared again whenever the branch moves.
+	Follow   bool       `json:"follow"`
+	Name     string     `json:"name"`
+	Prepared *time.Time `json:"prepared,omitempty"`
+	Reason   *string    `json:"reason,omitempty"`
+	Ref      *string    `json:"ref,omitempty"`
+
+	// Run One carrying-out of a plan.
+	Run    *Run          `json:"run,omitempty"`
+	Source string        `json:"source"`
+	State  PreparedState `json:"state"`
+	Used   *time.Time    `json:"used,omitempty"`
+}
+
+// PreparedState defines model for Prepared.State.
+type PreparedState string
+
 // Problem An RFC 9457 problem document.
 type Problem struct {
 	// Code Short, stable, with hyphens.
@@ -498,10 +657,22 @@ type Problem struct {
 type ProvisionRequest struct {
 	File *string `json:"file,omitempty"`
 
+	// Mount Mount the folder in place instead of copying it, where policy allows.
+	Mount *bool `json:"mount,omitempty"`
+
 	// Name Lower-case letters, digits and hyphens. Default: the name of the repository.
-	Name   *string `json:"name,omitempty"`
-	Ref    *string `json:"ref,omitempty"`
+	Name *string `json:"name,omitempty"`
+	Ref  *string `json:"ref,omitempty"`
+
+	// Size A size of the site. Default: the definition's, or the service's.
+	Size   *string `json:"size,omitempty"`
 	Source string  `json:"source"`
+}
+
+// Refusal defines model for Refusal.
+type Refusal struct {
+	Remedy *string `json:"remedy,omitempty"`
+	Says   string  `json:"says"`
 }
 
 // Registry A registry that the service has credentials of.
@@ -517,12 +688,22 @@ type RegistryCredentials struct {
 	Username string `json:"username"`
 }
 
+// ReturnTo defines model for ReturnTo.
+type ReturnTo struct {
+	Snapshot int64 `json:"snapshot"`
+}
+
 // Run One carrying-out of a plan.
 type Run struct {
-	Created   time.Time  `json:"created"`
-	Ended     *time.Time `json:"ended,omitempty"`
-	Id        int64      `json:"id"`
-	Kind      RunKind    `json:"kind"`
+	// Advice Where the time of a run went, and what would make the next one faster.
+	Advice  *Advice    `json:"advice,omitempty"`
+	Created time.Time  `json:"created"`
+	Ended   *time.Time `json:"ended,omitempty"`
+	Id      int64      `json:"id"`
+	Kind    RunKind    `json:"kind"`
+
+	// Note Why it was made, where no person asked for it.
+	Note      *string    `json:"note,omitempty"`
 	Reason    *string    `json:"reason,omitempty"`
 	Started   *time.Time `json:"started,omitempty"`
 	State     RunState   `json:"state"`
@@ -535,6 +716,21 @@ type RunKind string
 
 // RunState defines model for Run.State.
 type RunState string
+
+// Secret A secret without its value, which nobody sees again.
+type Secret struct {
+	Created time.Time `json:"created"`
+	Name    string    `json:"name"`
+
+	// Source Whose definitions get it.
+	Source string `json:"source"`
+}
+
+// SecretValue defines model for SecretValue.
+type SecretValue struct {
+	Source string `json:"source"`
+	Value  string `json:"value"`
+}
 
 // ServiceLog defines model for ServiceLog.
 type ServiceLog struct {
@@ -559,12 +755,45 @@ type Site struct {
 	Problem    *string `json:"problem,omitempty"`
 	Processors *int    `json:"processors,omitempty"`
 	Ready      bool    `json:"ready"`
+	Sizes      *[]Size `json:"sizes,omitempty"`
 	System     *string `json:"system,omitempty"`
+
+	// Warning What will soon be wrong.
+	Warning    *string `json:"warning,omitempty"`
 	Workspaces int     `json:"workspaces"`
 }
 
 // SiteKind defines model for Site.Kind.
 type SiteKind string
+
+// Size defines model for Size.
+type Size struct {
+	Cpus        float64 `json:"cpus"`
+	MemoryBytes int64   `json:"memoryBytes"`
+	Name        string  `json:"name"`
+}
+
+// Snapshot A kept state of a workspace.
+type Snapshot struct {
+	// Bytes What it takes beyond the images that the workspace was made from.
+	Bytes   int64     `json:"bytes"`
+	Commit  *string   `json:"commit,omitempty"`
+	Created time.Time `json:"created"`
+	Id      int64     `json:"id"`
+
+	// Name Of the workspace.
+	Name   string `json:"name"`
+	Note   string `json:"note"`
+	Ready  bool   `json:"ready"`
+	Site   string `json:"site"`
+	Source string `json:"source"`
+}
+
+// Stay defines model for Stay.
+type Stay struct {
+	// For A duration such as 2h; empty: as long as it may be without use.
+	For *string `json:"for,omitempty"`
+}
 
 // Step One step of a run.
 type Step struct {
@@ -657,11 +886,15 @@ type Workspace struct {
 	Created  time.Time      `json:"created"`
 	File     *string        `json:"file,omitempty"`
 	Folder   *string        `json:"folder,omitempty"`
+	Helpers  *[]HelperName  `json:"helpers,omitempty"`
 	Id       int64          `json:"id"`
 	Image    *string        `json:"image,omitempty"`
 	LastUsed time.Time      `json:"lastUsed"`
-	Name     string         `json:"name"`
-	Ports    []Port         `json:"ports"`
+
+	// Mount The source is a folder of the host.
+	Mount *bool  `json:"mount,omitempty"`
+	Name  string `json:"name"`
+	Ports []Port `json:"ports"`
 
 	// Reason Why it is in this state, where there is something to tell.
 	Reason *string `json:"reason,omitempty"`
@@ -673,6 +906,7 @@ type Workspace struct {
 	// Services The services beside it.
 	Services *[]string `json:"services,omitempty"`
 	Site     string    `json:"site"`
+	Size     *string   `json:"size,omitempty"`
 	Source   string    `json:"source"`
 
 	// Ssh The ssh command line.
@@ -680,8 +914,14 @@ type Workspace struct {
 
 	// State lost: its site has nothing of it any more, or does not answer.
 	State WorkspaceState `json:"state"`
-	Tasks *[]Task        `json:"tasks,omitempty"`
-	User  *string        `json:"user,omitempty"`
+
+	// StayUntil It does not stop by itself before then.
+	StayUntil *time.Time `json:"stayUntil,omitempty"`
+
+	// StopsAt Nobody uses it: it stops then by itself.
+	StopsAt *time.Time `json:"stopsAt,omitempty"`
+	Tasks   *[]Task    `json:"tasks,omitempty"`
+	User    *string    `json:"user,omitempty"`
 }
 
 // WorkspaceState lost: its site has nothing of it any more, or does not answer.
@@ -711,6 +951,14 @@ type GetLogParams struct {
 	Step *StepParam `form:"step,omitempty" json:"step,omitempty"`
 }
 
+// RemoveSecretParams defines parameters for RemoveSecret.
+type RemoveSecretParams struct {
+	Source string `form:"source" json:"source"`
+}
+
+// SetAuthorJSONRequestBody defines body for SetAuthor for application/json ContentType.
+type SetAuthorJSONRequestBody = Author
+
 // SetPersonalJSONRequestBody defines body for SetPersonal for application/json ContentType.
 type SetPersonalJSONRequestBody = Personal
 
@@ -723,14 +971,23 @@ type CheckSourceJSONRequestBody = CheckRequest
 // DraftSourceJSONRequestBody defines body for DraftSource for application/json ContentType.
 type DraftSourceJSONRequestBody = CheckRequest
 
+// SetGitHostJSONRequestBody defines body for SetGitHost for application/json ContentType.
+type SetGitHostJSONRequestBody = GitHostLogin
+
 // AddKeyJSONRequestBody defines body for AddKey for application/json ContentType.
 type AddKeyJSONRequestBody = NewKey
 
 // PlanSourceJSONRequestBody defines body for PlanSource for application/json ContentType.
 type PlanSourceJSONRequestBody = CheckRequest
 
+// PrepareSourceJSONRequestBody defines body for PrepareSource for application/json ContentType.
+type PrepareSourceJSONRequestBody = PrepareRequest
+
 // SetRegistryJSONRequestBody defines body for SetRegistry for application/json ContentType.
 type SetRegistryJSONRequestBody = RegistryCredentials
+
+// SetSecretJSONRequestBody defines body for SetSecret for application/json ContentType.
+type SetSecretJSONRequestBody = SecretValue
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = Credentials
@@ -738,11 +995,29 @@ type SignInJSONRequestBody = Credentials
 // MakeFirstAccountJSONRequestBody defines body for MakeFirstAccount for application/json ContentType.
 type MakeFirstAccountJSONRequestBody = FirstAccount
 
+// HandSnapshotJSONRequestBody defines body for HandSnapshot for application/json ContentType.
+type HandSnapshotJSONRequestBody = HandTo
+
+// MakeFromSnapshotJSONRequestBody defines body for MakeFromSnapshot for application/json ContentType.
+type MakeFromSnapshotJSONRequestBody = FromSnapshot
+
 // AddTokenJSONRequestBody defines body for AddToken for application/json ContentType.
 type AddTokenJSONRequestBody = NewToken
 
 // ProvisionJSONRequestBody defines body for Provision for application/json ContentType.
 type ProvisionJSONRequestBody = ProvisionRequest
+
+// AddHelperJSONRequestBody defines body for AddHelper for application/json ContentType.
+type AddHelperJSONRequestBody = NewHelper
+
+// ReturnWorkspaceJSONRequestBody defines body for ReturnWorkspace for application/json ContentType.
+type ReturnWorkspaceJSONRequestBody = ReturnTo
+
+// SnapshotWorkspaceJSONRequestBody defines body for SnapshotWorkspace for application/json ContentType.
+type SnapshotWorkspaceJSONRequestBody = NewSnapshot
+
+// StayWorkspaceJSONRequestBody defines body for StayWorkspace for application/json ContentType.
+type StayWorkspaceJSONRequestBody = Stay
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
@@ -823,6 +1098,20 @@ type ClientInterface interface {
 	// Corresponds with GET /account (the `GetAccount` operationId).
 	GetAccount(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// SetAuthorWithBody Sets the name and mail address that commits made in the account's workspaces carry.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /account/author (the `SetAuthor` operationId).
+	SetAuthorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetAuthor Sets the name and mail address that commits made in the account's workspaces carry.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /account/author (the `SetAuthor` operationId).
+	SetAuthor(ctx context.Context, body SetAuthorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// SetPersonalWithBody Sets the source of the account's own settings, which are put into every workspace it makes.
 	//
 	// Takes any type of body and a specified content type.
@@ -884,6 +1173,30 @@ type ClientInterface interface {
 	// Corresponds with POST /draft (the `DraftSource` operationId).
 	DraftSource(ctx context.Context, body DraftSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListGitHosts The git hosts that the account signs in to, without what it signs in with.
+	//
+	// Corresponds with GET /git-hosts (the `ListGitHosts` operationId).
+	ListGitHosts(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveGitHost Forgets how the account signs in to a git host.
+	//
+	// Corresponds with DELETE /git-hosts/{host} (the `RemoveGitHost` operationId).
+	RemoveGitHost(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetGitHostWithBody Keeps how the account signs in to a git host, sealed.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /git-hosts/{host} (the `SetGitHost` operationId).
+	SetGitHostWithBody(ctx context.Context, host string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetGitHost Keeps how the account signs in to a git host, sealed.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /git-hosts/{host} (the `SetGitHost` operationId).
+	SetGitHost(ctx context.Context, host string, body SetGitHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListKeys The SSH public keys of the account.
 	//
 	// Corresponds with GET /keys (the `ListKeys` operationId).
@@ -922,6 +1235,30 @@ type ClientInterface interface {
 	// Corresponds with POST /plan (the `PlanSource` operationId).
 	PlanSource(ctx context.Context, body PlanSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListPrepared What the account has prepared ahead of time.
+	//
+	// Corresponds with GET /prepared (the `ListPrepared` operationId).
+	ListPrepared(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PrepareSourceWithBody Starts a run that makes ready, ahead of time, what provisioning of a source begins with.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /prepared (the `PrepareSource` operationId).
+	PrepareSourceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PrepareSource Starts a run that makes ready, ahead of time, what provisioning of a source begins with.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /prepared (the `PrepareSource` operationId).
+	PrepareSource(ctx context.Context, body PrepareSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemovePrepared Removes what was prepared, and does not follow its branch any more.
+	//
+	// Corresponds with DELETE /prepared/{name} (the `RemovePrepared` operationId).
+	RemovePrepared(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListRegistries The registries that the service has credentials of.
 	//
 	// Corresponds with GET /registries (the `ListRegistries` operationId).
@@ -955,6 +1292,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /runs/{id}/log (the `GetLog` operationId).
 	GetLog(ctx context.Context, id ID, params *GetLogParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSecrets The names of the secrets that the account keeps, and for which sources.
+	//
+	// Corresponds with GET /secrets (the `ListSecrets` operationId).
+	ListSecrets(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveSecret Forgets a secret.
+	//
+	// Corresponds with DELETE /secrets/{name} (the `RemoveSecret` operationId).
+	RemoveSecret(ctx context.Context, name Name, params *RemoveSecretParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetSecretWithBody Keeps a secret for definitions of one source, sealed.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /secrets/{name} (the `SetSecret` operationId).
+	SetSecretWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetSecret Keeps a secret for definitions of one source, sealed.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /secrets/{name} (the `SetSecret` operationId).
+	SetSecret(ctx context.Context, name Name, body SetSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SignOut Ends the session or token that the request came with.
 	//
@@ -998,6 +1359,44 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /sites (the `ListSites` operationId).
 	ListSites(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSnapshots The snapshots of the account, newest first.
+	//
+	// Corresponds with GET /snapshots (the `ListSnapshots` operationId).
+	ListSnapshots(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveSnapshot Removes a snapshot. Workspaces that were made of it stay.
+	//
+	// Corresponds with DELETE /snapshots/{id} (the `RemoveSnapshot` operationId).
+	RemoveSnapshot(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// HandSnapshotWithBody Gives a snapshot to another account.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /snapshots/{id}/hand (the `HandSnapshot` operationId).
+	HandSnapshotWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// HandSnapshot Gives a snapshot to another account.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /snapshots/{id}/hand (the `HandSnapshot` operationId).
+	HandSnapshot(ctx context.Context, id ID, body HandSnapshotJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeFromSnapshotWithBody Starts a run that makes another workspace of a snapshot.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /snapshots/{id}/workspace (the `MakeFromSnapshot` operationId).
+	MakeFromSnapshotWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeFromSnapshot Starts a run that makes another workspace of a snapshot.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /snapshots/{id}/workspace (the `MakeFromSnapshot` operationId).
+	MakeFromSnapshot(ctx context.Context, id ID, body MakeFromSnapshotJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListTemplatePlaces The team's templates.
 	//
@@ -1082,10 +1481,48 @@ type ClientInterface interface {
 	// Corresponds with GET /workspaces/{name}/drift (the `GetDrift` operationId).
 	GetDrift(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListHelpers The helpers of a workspace.
+	//
+	// Corresponds with GET /workspaces/{name}/helpers (the `ListHelpers` operationId).
+	ListHelpers(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddHelperWithBody Starts a run that makes a helper beside a workspace. It is a workspace of its own, called by both names with a dot between.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /workspaces/{name}/helpers (the `AddHelper` operationId).
+	AddHelperWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddHelper Starts a run that makes a helper beside a workspace. It is a workspace of its own, called by both names with a dot between.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /workspaces/{name}/helpers (the `AddHelper` operationId).
+	AddHelper(ctx context.Context, name Name, body AddHelperJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ForeseeRebuild What a rebuild would do and what would be lost by it, without doing it.
+	//
+	// Corresponds with GET /workspaces/{name}/rebuild (the `ForeseeRebuild` operationId).
+	ForeseeRebuild(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// RebuildWorkspace Starts a run that brings a workspace to what its definition says now.
 	//
 	// Corresponds with POST /workspaces/{name}/rebuild (the `RebuildWorkspace` operationId).
 	RebuildWorkspace(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReturnWorkspaceWithBody Starts a run that makes a workspace again what it was in a snapshot. What it is now is lost.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /workspaces/{name}/return (the `ReturnWorkspace` operationId).
+	ReturnWorkspaceWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReturnWorkspace Starts a run that makes a workspace again what it was in a snapshot. What it is now is lost.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /workspaces/{name}/return (the `ReturnWorkspace` operationId).
+	ReturnWorkspace(ctx context.Context, name Name, body ReturnWorkspaceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRuns The runs of a workspace, newest first.
 	//
@@ -1107,10 +1544,38 @@ type ClientInterface interface {
 	// Corresponds with POST /workspaces/{name}/services/{service}/restart (the `RestartService` operationId).
 	RestartService(ctx context.Context, name Name, service string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// SnapshotWorkspaceWithBody Starts a run that keeps the files and volumes of a workspace.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /workspaces/{name}/snapshots (the `SnapshotWorkspace` operationId).
+	SnapshotWorkspaceWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SnapshotWorkspace Starts a run that keeps the files and volumes of a workspace.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /workspaces/{name}/snapshots (the `SnapshotWorkspace` operationId).
+	SnapshotWorkspace(ctx context.Context, name Name, body SnapshotWorkspaceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// StartWorkspace Starts the run that starts a stopped workspace.
 	//
 	// Corresponds with POST /workspaces/{name}/start (the `StartWorkspace` operationId).
 	StartWorkspace(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StayWorkspaceWithBody Keeps a workspace from stopping by itself for a while.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /workspaces/{name}/stay (the `StayWorkspace` operationId).
+	StayWorkspaceWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StayWorkspace Keeps a workspace from stopping by itself for a while.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /workspaces/{name}/stay (the `StayWorkspace` operationId).
+	StayWorkspace(ctx context.Context, name Name, body StayWorkspaceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StopWorkspace Starts the run that stops a workspace. Its files stay.
 	//
@@ -1128,6 +1593,40 @@ type ClientInterface interface {
 // Corresponds with GET /account (the `GetAccount` operationId).
 func (c *Client) GetAccount(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetAccountRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetAuthorWithBody Sets the name and mail address that commits made in the account's workspaces carry.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /account/author (the `SetAuthor` operationId).
+func (c *Client) SetAuthorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetAuthorRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetAuthor Sets the name and mail address that commits made in the account's workspaces carry.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /account/author (the `SetAuthor` operationId).
+func (c *Client) SetAuthor(ctx context.Context, body SetAuthorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetAuthorRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1289,6 +1788,70 @@ func (c *Client) DraftSource(ctx context.Context, body DraftSourceJSONRequestBod
 	return c.Client.Do(req)
 }
 
+// ListGitHosts The git hosts that the account signs in to, without what it signs in with.
+//
+// Corresponds with GET /git-hosts (the `ListGitHosts` operationId).
+func (c *Client) ListGitHosts(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListGitHostsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveGitHost Forgets how the account signs in to a git host.
+//
+// Corresponds with DELETE /git-hosts/{host} (the `RemoveGitHost` operationId).
+func (c *Client) RemoveGitHost(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveGitHostRequest(c.Server, host)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetGitHostWithBody Keeps how the account signs in to a git host, sealed.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /git-hosts/{host} (the `SetGitHost` operationId).
+func (c *Client) SetGitHostWithBody(ctx context.Context, host string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetGitHostRequestWithBody(c.Server, host, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetGitHost Keeps how the account signs in to a git host, sealed.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /git-hosts/{host} (the `SetGitHost` operationId).
+func (c *Client) SetGitHost(ctx context.Context, host string, body SetGitHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetGitHostRequest(c.Server, host, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListKeys The SSH public keys of the account.
 //
 // Corresponds with GET /keys (the `ListKeys` operationId).
@@ -1387,6 +1950,70 @@ func (c *Client) PlanSource(ctx context.Context, body PlanSourceJSONRequestBody,
 	return c.Client.Do(req)
 }
 
+// ListPrepared What the account has prepared ahead of time.
+//
+// Corresponds with GET /prepared (the `ListPrepared` operationId).
+func (c *Client) ListPrepared(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListPreparedRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PrepareSourceWithBody Starts a run that makes ready, ahead of time, what provisioning of a source begins with.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /prepared (the `PrepareSource` operationId).
+func (c *Client) PrepareSourceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPrepareSourceRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PrepareSource Starts a run that makes ready, ahead of time, what provisioning of a source begins with.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /prepared (the `PrepareSource` operationId).
+func (c *Client) PrepareSource(ctx context.Context, body PrepareSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPrepareSourceRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemovePrepared Removes what was prepared, and does not follow its branch any more.
+//
+// Corresponds with DELETE /prepared/{name} (the `RemovePrepared` operationId).
+func (c *Client) RemovePrepared(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemovePreparedRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListRegistries The registries that the service has credentials of.
 //
 // Corresponds with GET /registries (the `ListRegistries` operationId).
@@ -1471,6 +2098,70 @@ func (c *Client) GetRun(ctx context.Context, id ID, reqEditors ...RequestEditorF
 // Corresponds with GET /runs/{id}/log (the `GetLog` operationId).
 func (c *Client) GetLog(ctx context.Context, id ID, params *GetLogParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetLogRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSecrets The names of the secrets that the account keeps, and for which sources.
+//
+// Corresponds with GET /secrets (the `ListSecrets` operationId).
+func (c *Client) ListSecrets(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSecretsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveSecret Forgets a secret.
+//
+// Corresponds with DELETE /secrets/{name} (the `RemoveSecret` operationId).
+func (c *Client) RemoveSecret(ctx context.Context, name Name, params *RemoveSecretParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveSecretRequest(c.Server, name, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetSecretWithBody Keeps a secret for definitions of one source, sealed.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /secrets/{name} (the `SetSecret` operationId).
+func (c *Client) SetSecretWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetSecretRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetSecret Keeps a secret for definitions of one source, sealed.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /secrets/{name} (the `SetSecret` operationId).
+func (c *Client) SetSecret(ctx context.Context, name Name, body SetSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetSecretRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1584,6 +2275,104 @@ func (c *Client) MakeFirstAccount(ctx context.Context, body MakeFirstAccountJSON
 // Corresponds with GET /sites (the `ListSites` operationId).
 func (c *Client) ListSites(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListSitesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSnapshots The snapshots of the account, newest first.
+//
+// Corresponds with GET /snapshots (the `ListSnapshots` operationId).
+func (c *Client) ListSnapshots(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSnapshotsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveSnapshot Removes a snapshot. Workspaces that were made of it stay.
+//
+// Corresponds with DELETE /snapshots/{id} (the `RemoveSnapshot` operationId).
+func (c *Client) RemoveSnapshot(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveSnapshotRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// HandSnapshotWithBody Gives a snapshot to another account.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /snapshots/{id}/hand (the `HandSnapshot` operationId).
+func (c *Client) HandSnapshotWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewHandSnapshotRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// HandSnapshot Gives a snapshot to another account.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /snapshots/{id}/hand (the `HandSnapshot` operationId).
+func (c *Client) HandSnapshot(ctx context.Context, id ID, body HandSnapshotJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewHandSnapshotRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeFromSnapshotWithBody Starts a run that makes another workspace of a snapshot.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /snapshots/{id}/workspace (the `MakeFromSnapshot` operationId).
+func (c *Client) MakeFromSnapshotWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeFromSnapshotRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeFromSnapshot Starts a run that makes another workspace of a snapshot.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /snapshots/{id}/workspace (the `MakeFromSnapshot` operationId).
+func (c *Client) MakeFromSnapshot(ctx context.Context, id ID, body MakeFromSnapshotJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeFromSnapshotRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1827,11 +2616,109 @@ func (c *Client) GetDrift(ctx context.Context, name Name, reqEditors ...RequestE
 	return c.Client.Do(req)
 }
 
+// ListHelpers The helpers of a workspace.
+//
+// Corresponds with GET /workspaces/{name}/helpers (the `ListHelpers` operationId).
+func (c *Client) ListHelpers(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListHelpersRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddHelperWithBody Starts a run that makes a helper beside a workspace. It is a workspace of its own, called by both names with a dot between.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /workspaces/{name}/helpers (the `AddHelper` operationId).
+func (c *Client) AddHelperWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddHelperRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddHelper Starts a run that makes a helper beside a workspace. It is a workspace of its own, called by both names with a dot between.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /workspaces/{name}/helpers (the `AddHelper` operationId).
+func (c *Client) AddHelper(ctx context.Context, name Name, body AddHelperJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddHelperRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ForeseeRebuild What a rebuild would do and what would be lost by it, without doing it.
+//
+// Corresponds with GET /workspaces/{name}/rebuild (the `ForeseeRebuild` operationId).
+func (c *Client) ForeseeRebuild(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewForeseeRebuildRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // RebuildWorkspace Starts a run that brings a workspace to what its definition says now.
 //
 // Corresponds with POST /workspaces/{name}/rebuild (the `RebuildWorkspace` operationId).
 func (c *Client) RebuildWorkspace(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRebuildWorkspaceRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReturnWorkspaceWithBody Starts a run that makes a workspace again what it was in a snapshot. What it is now is lost.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /workspaces/{name}/return (the `ReturnWorkspace` operationId).
+func (c *Client) ReturnWorkspaceWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReturnWorkspaceRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReturnWorkspace Starts a run that makes a workspace again what it was in a snapshot. What it is now is lost.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /workspaces/{name}/return (the `ReturnWorkspace` operationId).
+func (c *Client) ReturnWorkspace(ctx context.Context, name Name, body ReturnWorkspaceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReturnWorkspaceRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1902,11 +2789,79 @@ func (c *Client) RestartService(ctx context.Context, name Name, service string, 
 	return c.Client.Do(req)
 }
 
+// SnapshotWorkspaceWithBody Starts a run that keeps the files and volumes of a workspace.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /workspaces/{name}/snapshots (the `SnapshotWorkspace` operationId).
+func (c *Client) SnapshotWorkspaceWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSnapshotWorkspaceRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SnapshotWorkspace Starts a run that keeps the files and volumes of a workspace.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /workspaces/{name}/snapshots (the `SnapshotWorkspace` operationId).
+func (c *Client) SnapshotWorkspace(ctx context.Context, name Name, body SnapshotWorkspaceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSnapshotWorkspaceRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // StartWorkspace Starts the run that starts a stopped workspace.
 //
 // Corresponds with POST /workspaces/{name}/start (the `StartWorkspace` operationId).
 func (c *Client) StartWorkspace(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewStartWorkspaceRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StayWorkspaceWithBody Keeps a workspace from stopping by itself for a while.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /workspaces/{name}/stay (the `StayWorkspace` operationId).
+func (c *Client) StayWorkspaceWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStayWorkspaceRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StayWorkspace Keeps a workspace from stopping by itself for a while.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /workspaces/{name}/stay (the `StayWorkspace` operationId).
+func (c *Client) StayWorkspace(ctx context.Context, name Name, body StayWorkspaceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStayWorkspaceRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1970,6 +2925,46 @@ func NewGetAccountRequest(server string) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewSetAuthorRequest calls the generic SetAuthor builder with application/json body
+func NewSetAuthorRequest(server string, body SetAuthorJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetAuthorRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetAuthorRequestWithBody constructs an http.Request for the SetAuthor method, with any body, and a specified content type
+func NewSetAuthorRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/account/author")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -2161,6 +3156,114 @@ func NewDraftSourceRequestWithBody(server string, contentType string, body io.Re
 	return req, nil
 }
 
+// NewListGitHostsRequest constructs an http.Request for the ListGitHosts method
+func NewListGitHostsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/git-hosts")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveGitHostRequest constructs an http.Request for the RemoveGitHost method
+func NewRemoveGitHostRequest(server string, host string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/git-hosts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetGitHostRequest calls the generic SetGitHost builder with application/json body
+func NewSetGitHostRequest(server string, host string, body SetGitHostJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetGitHostRequestWithBody(server, host, "application/json", bodyReader)
+}
+
+// NewSetGitHostRequestWithBody constructs an http.Request for the SetGitHost method, with any body, and a specified content type
+func NewSetGitHostRequestWithBody(server string, host string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/git-hosts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListKeysRequest constructs an http.Request for the ListKeys method
 func NewListKeysRequest(server string) (*http.Request, error) {
 	var err error
@@ -2298,6 +3401,107 @@ func NewPlanSourceRequestWithBody(server string, contentType string, body io.Rea
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListPreparedRequest constructs an http.Request for the ListPrepared method
+func NewListPreparedRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/prepared")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPrepareSourceRequest calls the generic PrepareSource builder with application/json body
+func NewPrepareSourceRequest(server string, body PrepareSourceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPrepareSourceRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPrepareSourceRequestWithBody constructs an http.Request for the PrepareSource method, with any body, and a specified content type
+func NewPrepareSourceRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/prepared")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemovePreparedRequest constructs an http.Request for the RemovePrepared method
+func NewRemovePreparedRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/prepared/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -2529,6 +3733,137 @@ func NewGetLogRequest(server string, id ID, params *GetLogParams) (*http.Request
 	return req, nil
 }
 
+// NewListSecretsRequest constructs an http.Request for the ListSecrets method
+func NewListSecretsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/secrets")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveSecretRequest constructs an http.Request for the RemoveSecret method
+func NewRemoveSecretRequest(server string, name Name, params *RemoveSecretParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/secrets/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "source", params.Source, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetSecretRequest calls the generic SetSecret builder with application/json body
+func NewSetSecretRequest(server string, name Name, body SetSecretJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetSecretRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSetSecretRequestWithBody constructs an http.Request for the SetSecret method, with any body, and a specified content type
+func NewSetSecretRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/secrets/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewSignOutRequest constructs an http.Request for the SignOut method
 func NewSignOutRequest(server string) (*http.Request, error) {
 	var err error
@@ -2686,6 +4021,161 @@ func NewListSitesRequest(server string) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewListSnapshotsRequest constructs an http.Request for the ListSnapshots method
+func NewListSnapshotsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/snapshots")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveSnapshotRequest constructs an http.Request for the RemoveSnapshot method
+func NewRemoveSnapshotRequest(server string, id ID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/snapshots/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewHandSnapshotRequest calls the generic HandSnapshot builder with application/json body
+func NewHandSnapshotRequest(server string, id ID, body HandSnapshotJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewHandSnapshotRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewHandSnapshotRequestWithBody constructs an http.Request for the HandSnapshot method, with any body, and a specified content type
+func NewHandSnapshotRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/snapshots/%s/hand", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewMakeFromSnapshotRequest calls the generic MakeFromSnapshot builder with application/json body
+func NewMakeFromSnapshotRequest(server string, id ID, body MakeFromSnapshotJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMakeFromSnapshotRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewMakeFromSnapshotRequestWithBody constructs an http.Request for the MakeFromSnapshot method, with any body, and a specified content type
+func NewMakeFromSnapshotRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/snapshots/%s/workspace", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -3102,6 +4592,121 @@ func NewGetDriftRequest(server string, name Name) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListHelpersRequest constructs an http.Request for the ListHelpers method
+func NewListHelpersRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workspaces/%s/helpers", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddHelperRequest calls the generic AddHelper builder with application/json body
+func NewAddHelperRequest(server string, name Name, body AddHelperJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddHelperRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewAddHelperRequestWithBody constructs an http.Request for the AddHelper method, with any body, and a specified content type
+func NewAddHelperRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workspaces/%s/helpers", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewForeseeRebuildRequest constructs an http.Request for the ForeseeRebuild method
+func NewForeseeRebuildRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workspaces/%s/rebuild", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewRebuildWorkspaceRequest constructs an http.Request for the RebuildWorkspace method
 func NewRebuildWorkspaceRequest(server string, name Name) (*http.Request, error) {
 	var err error
@@ -3132,6 +4737,53 @@ func NewRebuildWorkspaceRequest(server string, name Name) (*http.Request, error)
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewReturnWorkspaceRequest calls the generic ReturnWorkspace builder with application/json body
+func NewReturnWorkspaceRequest(server string, name Name, body ReturnWorkspaceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewReturnWorkspaceRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewReturnWorkspaceRequestWithBody constructs an http.Request for the ReturnWorkspace method, with any body, and a specified content type
+func NewReturnWorkspaceRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workspaces/%s/return", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -3286,6 +4938,53 @@ func NewRestartServiceRequest(server string, name Name, service string) (*http.R
 	return req, nil
 }
 
+// NewSnapshotWorkspaceRequest calls the generic SnapshotWorkspace builder with application/json body
+func NewSnapshotWorkspaceRequest(server string, name Name, body SnapshotWorkspaceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSnapshotWorkspaceRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewSnapshotWorkspaceRequestWithBody constructs an http.Request for the SnapshotWorkspace method, with any body, and a specified content type
+func NewSnapshotWorkspaceRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workspaces/%s/snapshots", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewStartWorkspaceRequest constructs an http.Request for the StartWorkspace method
 func NewStartWorkspaceRequest(server string, name Name) (*http.Request, error) {
 	var err error
@@ -3316,6 +5015,53 @@ func NewStartWorkspaceRequest(server string, name Name) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewStayWorkspaceRequest calls the generic StayWorkspace builder with application/json body
+func NewStayWorkspaceRequest(server string, name Name, body StayWorkspaceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewStayWorkspaceRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewStayWorkspaceRequestWithBody constructs an http.Request for the StayWorkspace method, with any body, and a specified content type
+func NewStayWorkspaceRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workspaces/%s/stay", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -3439,6 +5185,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /account (the `GetAccount` operationId).
 	GetAccountWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetAccountResponse, error)
 
+	// SetAuthorWithBodyWithResponse Sets the name and mail address that commits made in the account's workspaces carry.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /account/author (the `SetAuthor` operationId).
+	SetAuthorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetAuthorResponse, error)
+
+	// SetAuthorWithResponse Sets the name and mail address that commits made in the account's workspaces carry.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /account/author (the `SetAuthor` operationId).
+	SetAuthorWithResponse(ctx context.Context, body SetAuthorJSONRequestBody, reqEditors ...RequestEditorFn) (*SetAuthorResponse, error)
+
 	// SetPersonalWithBodyWithResponse Sets the source of the account's own settings, which are put into every workspace it makes.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -3502,6 +5262,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /draft (the `DraftSource` operationId).
 	DraftSourceWithResponse(ctx context.Context, body DraftSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*DraftSourceResponse, error)
 
+	// ListGitHostsWithResponse The git hosts that the account signs in to, without what it signs in with.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /git-hosts (the `ListGitHosts` operationId).
+	ListGitHostsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListGitHostsResponse, error)
+
+	// RemoveGitHostWithResponse Forgets how the account signs in to a git host.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /git-hosts/{host} (the `RemoveGitHost` operationId).
+	RemoveGitHostWithResponse(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*RemoveGitHostResponse, error)
+
+	// SetGitHostWithBodyWithResponse Keeps how the account signs in to a git host, sealed.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /git-hosts/{host} (the `SetGitHost` operationId).
+	SetGitHostWithBodyWithResponse(ctx context.Context, host string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetGitHostResponse, error)
+
+	// SetGitHostWithResponse Keeps how the account signs in to a git host, sealed.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /git-hosts/{host} (the `SetGitHost` operationId).
+	SetGitHostWithResponse(ctx context.Context, host string, body SetGitHostJSONRequestBody, reqEditors ...RequestEditorFn) (*SetGitHostResponse, error)
+
 	// ListKeysWithResponse The SSH public keys of the account.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -3544,6 +5332,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /plan (the `PlanSource` operationId).
 	PlanSourceWithResponse(ctx context.Context, body PlanSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanSourceResponse, error)
 
+	// ListPreparedWithResponse What the account has prepared ahead of time.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /prepared (the `ListPrepared` operationId).
+	ListPreparedWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListPreparedResponse, error)
+
+	// PrepareSourceWithBodyWithResponse Starts a run that makes ready, ahead of time, what provisioning of a source begins with.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /prepared (the `PrepareSource` operationId).
+	PrepareSourceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PrepareSourceResponse, error)
+
+	// PrepareSourceWithResponse Starts a run that makes ready, ahead of time, what provisioning of a source begins with.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /prepared (the `PrepareSource` operationId).
+	PrepareSourceWithResponse(ctx context.Context, body PrepareSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*PrepareSourceResponse, error)
+
+	// RemovePreparedWithResponse Removes what was prepared, and does not follow its branch any more.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /prepared/{name} (the `RemovePrepared` operationId).
+	RemovePreparedWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RemovePreparedResponse, error)
+
 	// ListRegistriesWithResponse The registries that the service has credentials of.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -3585,6 +5401,34 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /runs/{id}/log (the `GetLog` operationId).
 	GetLogWithResponse(ctx context.Context, id ID, params *GetLogParams, reqEditors ...RequestEditorFn) (*GetLogResponse, error)
+
+	// ListSecretsWithResponse The names of the secrets that the account keeps, and for which sources.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /secrets (the `ListSecrets` operationId).
+	ListSecretsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSecretsResponse, error)
+
+	// RemoveSecretWithResponse Forgets a secret.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /secrets/{name} (the `RemoveSecret` operationId).
+	RemoveSecretWithResponse(ctx context.Context, name Name, params *RemoveSecretParams, reqEditors ...RequestEditorFn) (*RemoveSecretResponse, error)
+
+	// SetSecretWithBodyWithResponse Keeps a secret for definitions of one source, sealed.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /secrets/{name} (the `SetSecret` operationId).
+	SetSecretWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSecretResponse, error)
+
+	// SetSecretWithResponse Keeps a secret for definitions of one source, sealed.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /secrets/{name} (the `SetSecret` operationId).
+	SetSecretWithResponse(ctx context.Context, name Name, body SetSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSecretResponse, error)
 
 	// SignOutWithResponse Ends the session or token that the request came with.
 	//
@@ -3634,6 +5478,48 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /sites (the `ListSites` operationId).
 	ListSitesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSitesResponse, error)
+
+	// ListSnapshotsWithResponse The snapshots of the account, newest first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /snapshots (the `ListSnapshots` operationId).
+	ListSnapshotsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSnapshotsResponse, error)
+
+	// RemoveSnapshotWithResponse Removes a snapshot. Workspaces that were made of it stay.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /snapshots/{id} (the `RemoveSnapshot` operationId).
+	RemoveSnapshotWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveSnapshotResponse, error)
+
+	// HandSnapshotWithBodyWithResponse Gives a snapshot to another account.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /snapshots/{id}/hand (the `HandSnapshot` operationId).
+	HandSnapshotWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*HandSnapshotResponse, error)
+
+	// HandSnapshotWithResponse Gives a snapshot to another account.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /snapshots/{id}/hand (the `HandSnapshot` operationId).
+	HandSnapshotWithResponse(ctx context.Context, id ID, body HandSnapshotJSONRequestBody, reqEditors ...RequestEditorFn) (*HandSnapshotResponse, error)
+
+	// MakeFromSnapshotWithBodyWithResponse Starts a run that makes another workspace of a snapshot.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /snapshots/{id}/workspace (the `MakeFromSnapshot` operationId).
+	MakeFromSnapshotWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeFromSnapshotResponse, error)
+
+	// MakeFromSnapshotWithResponse Starts a run that makes another workspace of a snapshot.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /snapshots/{id}/workspace (the `MakeFromSnapshot` operationId).
+	MakeFromSnapshotWithResponse(ctx context.Context, id ID, body MakeFromSnapshotJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeFromSnapshotResponse, error)
 
 	// ListTemplatePlacesWithResponse The team's templates.
 	//
@@ -3740,12 +5626,54 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /workspaces/{name}/drift (the `GetDrift` operationId).
 	GetDriftWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*GetDriftResponse, error)
 
+	// ListHelpersWithResponse The helpers of a workspace.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /workspaces/{name}/helpers (the `ListHelpers` operationId).
+	ListHelpersWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListHelpersResponse, error)
+
+	// AddHelperWithBodyWithResponse Starts a run that makes a helper beside a workspace. It is a workspace of its own, called by both names with a dot between.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /workspaces/{name}/helpers (the `AddHelper` operationId).
+	AddHelperWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddHelperResponse, error)
+
+	// AddHelperWithResponse Starts a run that makes a helper beside a workspace. It is a workspace of its own, called by both names with a dot between.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /workspaces/{name}/helpers (the `AddHelper` operationId).
+	AddHelperWithResponse(ctx context.Context, name Name, body AddHelperJSONRequestBody, reqEditors ...RequestEditorFn) (*AddHelperResponse, error)
+
+	// ForeseeRebuildWithResponse What a rebuild would do and what would be lost by it, without doing it.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /workspaces/{name}/rebuild (the `ForeseeRebuild` operationId).
+	ForeseeRebuildWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ForeseeRebuildResponse, error)
+
 	// RebuildWorkspaceWithResponse Starts a run that brings a workspace to what its definition says now.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /workspaces/{name}/rebuild (the `RebuildWorkspace` operationId).
 	RebuildWorkspaceWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RebuildWorkspaceResponse, error)
+
+	// ReturnWorkspaceWithBodyWithResponse Starts a run that makes a workspace again what it was in a snapshot. What it is now is lost.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /workspaces/{name}/return (the `ReturnWorkspace` operationId).
+	ReturnWorkspaceWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReturnWorkspaceResponse, error)
+
+	// ReturnWorkspaceWithResponse Starts a run that makes a workspace again what it was in a snapshot. What it is now is lost.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /workspaces/{name}/return (the `ReturnWorkspace` operationId).
+	ReturnWorkspaceWithResponse(ctx context.Context, name Name, body ReturnWorkspaceJSONRequestBody, reqEditors ...RequestEditorFn) (*ReturnWorkspaceResponse, error)
 
 	// ListRunsWithResponse The runs of a workspace, newest first.
 	//
@@ -3775,12 +5703,40 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /workspaces/{name}/services/{service}/restart (the `RestartService` operationId).
 	RestartServiceWithResponse(ctx context.Context, name Name, service string, reqEditors ...RequestEditorFn) (*RestartServiceResponse, error)
 
+	// SnapshotWorkspaceWithBodyWithResponse Starts a run that keeps the files and volumes of a workspace.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /workspaces/{name}/snapshots (the `SnapshotWorkspace` operationId).
+	SnapshotWorkspaceWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SnapshotWorkspaceResponse, error)
+
+	// SnapshotWorkspaceWithResponse Starts a run that keeps the files and volumes of a workspace.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /workspaces/{name}/snapshots (the `SnapshotWorkspace` operationId).
+	SnapshotWorkspaceWithResponse(ctx context.Context, name Name, body SnapshotWorkspaceJSONRequestBody, reqEditors ...RequestEditorFn) (*SnapshotWorkspaceResponse, error)
+
 	// StartWorkspaceWithResponse Starts the run that starts a stopped workspace.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /workspaces/{name}/start (the `StartWorkspace` operationId).
 	StartWorkspaceWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*StartWorkspaceResponse, error)
+
+	// StayWorkspaceWithBodyWithResponse Keeps a workspace from stopping by itself for a while.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /workspaces/{name}/stay (the `StayWorkspace` operationId).
+	StayWorkspaceWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StayWorkspaceResponse, error)
+
+	// StayWorkspaceWithResponse Keeps a workspace from stopping by itself for a while.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /workspaces/{name}/stay (the `StayWorkspace` operationId).
+	StayWorkspaceWithResponse(ctx context.Context, name Name, body StayWorkspaceJSONRequestBody, reqEditors ...RequestEditorFn) (*StayWorkspaceResponse, error)
 
 	// StopWorkspaceWithResponse Starts the run that stops a workspace. Its files stay.
 	//
@@ -3839,6 +5795,47 @@ func (r GetAccountResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetAccountResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetAuthorResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetAuthorResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetAuthorResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetAuthorResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetAuthorResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetAuthorResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4078,6 +6075,136 @@ func (r DraftSourceResponse) ContentType() string {
 	return ""
 }
 
+type ListGitHostsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]GitHost
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListGitHostsResponse) GetJSON200() *[]GitHost {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListGitHostsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListGitHostsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListGitHostsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListGitHostsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListGitHostsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveGitHostResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveGitHostResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveGitHostResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveGitHostResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveGitHostResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveGitHostResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetGitHostResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetGitHostResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetGitHostResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetGitHostResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetGitHostResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetGitHostResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListKeysResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -4257,6 +6384,143 @@ func (r PlanSourceResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r PlanSourceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListPreparedResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Prepared
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListPreparedResponse) GetJSON200() *[]Prepared {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListPreparedResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListPreparedResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListPreparedResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListPreparedResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListPreparedResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PrepareSourceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Prepared
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r PrepareSourceResponse) GetJSON202() *Prepared {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PrepareSourceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PrepareSourceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PrepareSourceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PrepareSourceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PrepareSourceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemovePreparedResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemovePreparedResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemovePreparedResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemovePreparedResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemovePreparedResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemovePreparedResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4483,6 +6747,136 @@ func (r GetLogResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetLogResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListSecretsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Secret
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSecretsResponse) GetJSON200() *[]Secret {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSecretsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSecretsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSecretsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSecretsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSecretsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveSecretResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveSecretResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveSecretResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveSecretResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveSecretResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveSecretResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetSecretResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetSecretResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetSecretResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetSecretResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetSecretResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetSecretResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4716,6 +7110,184 @@ func (r ListSitesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListSitesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListSnapshotsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Snapshot
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSnapshotsResponse) GetJSON200() *[]Snapshot {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSnapshotsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSnapshotsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSnapshotsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSnapshotsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSnapshotsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveSnapshotResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveSnapshotResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveSnapshotResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveSnapshotResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveSnapshotResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveSnapshotResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type HandSnapshotResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r HandSnapshotResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r HandSnapshotResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r HandSnapshotResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r HandSnapshotResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r HandSnapshotResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MakeFromSnapshotResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Workspace
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r MakeFromSnapshotResponse) GetJSON202() *Workspace {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MakeFromSnapshotResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MakeFromSnapshotResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MakeFromSnapshotResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MakeFromSnapshotResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MakeFromSnapshotResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5339,6 +7911,150 @@ func (r GetDriftResponse) ContentType() string {
 	return ""
 }
 
+type ListHelpersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Workspace
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListHelpersResponse) GetJSON200() *[]Workspace {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListHelpersResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListHelpersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListHelpersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListHelpersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListHelpersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddHelperResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Workspace
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r AddHelperResponse) GetJSON202() *Workspace {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddHelperResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddHelperResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddHelperResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddHelperResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddHelperResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ForeseeRebuildResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Foreseen
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ForeseeRebuildResponse) GetJSON200() *Foreseen {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ForeseeRebuildResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ForeseeRebuildResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ForeseeRebuildResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ForeseeRebuildResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ForeseeRebuildResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type RebuildWorkspaceResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5381,6 +8097,54 @@ func (r RebuildWorkspaceResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RebuildWorkspaceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReturnWorkspaceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Workspace
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r ReturnWorkspaceResponse) GetJSON202() *Workspace {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReturnWorkspaceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReturnWorkspaceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReturnWorkspaceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReturnWorkspaceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReturnWorkspaceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5572,6 +8336,54 @@ func (r RestartServiceResponse) ContentType() string {
 	return ""
 }
 
+type SnapshotWorkspaceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Workspace
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r SnapshotWorkspaceResponse) GetJSON202() *Workspace {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SnapshotWorkspaceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SnapshotWorkspaceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SnapshotWorkspaceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SnapshotWorkspaceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SnapshotWorkspaceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type StartWorkspaceResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5614,6 +8426,54 @@ func (r StartWorkspaceResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r StartWorkspaceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StayWorkspaceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Workspace
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r StayWorkspaceResponse) GetJSON200() *Workspace {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r StayWorkspaceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r StayWorkspaceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StayWorkspaceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StayWorkspaceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StayWorkspaceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5727,6 +8587,32 @@ func (c *ClientWithResponses) GetAccountWithResponse(ctx context.Context, reqEdi
 		return nil, err
 	}
 	return ParseGetAccountResponse(rsp)
+}
+
+// SetAuthorWithBodyWithResponse Sets the name and mail address that commits made in the account's workspaces carry.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /account/author (the `SetAuthor` operationId).
+func (c *ClientWithResponses) SetAuthorWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetAuthorResponse, error) {
+	rsp, err := c.SetAuthorWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetAuthorResponse(rsp)
+}
+
+// SetAuthorWithResponse Sets the name and mail address that commits made in the account's workspaces carry.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /account/author (the `SetAuthor` operationId).
+func (c *ClientWithResponses) SetAuthorWithResponse(ctx context.Context, body SetAuthorJSONRequestBody, reqEditors ...RequestEditorFn) (*SetAuthorResponse, error) {
+	rsp, err := c.SetAuthor(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetAuthorResponse(rsp)
 }
 
 // SetPersonalWithBodyWithResponse Sets the source of the account's own settings, which are put into every workspace it makes.
@@ -5846,6 +8732,58 @@ func (c *ClientWithResponses) DraftSourceWithResponse(ctx context.Context, body 
 	return ParseDraftSourceResponse(rsp)
 }
 
+// ListGitHostsWithResponse The git hosts that the account signs in to, without what it signs in with.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /git-hosts (the `ListGitHosts` operationId).
+func (c *ClientWithResponses) ListGitHostsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListGitHostsResponse, error) {
+	rsp, err := c.ListGitHosts(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListGitHostsResponse(rsp)
+}
+
+// RemoveGitHostWithResponse Forgets how the account signs in to a git host.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /git-hosts/{host} (the `RemoveGitHost` operationId).
+func (c *ClientWithResponses) RemoveGitHostWithResponse(ctx context.Context, host string, reqEditors ...RequestEditorFn) (*RemoveGitHostResponse, error) {
+	rsp, err := c.RemoveGitHost(ctx, host, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveGitHostResponse(rsp)
+}
+
+// SetGitHostWithBodyWithResponse Keeps how the account signs in to a git host, sealed.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /git-hosts/{host} (the `SetGitHost` operationId).
+func (c *ClientWithResponses) SetGitHostWithBodyWithResponse(ctx context.Context, host string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetGitHostResponse, error) {
+	rsp, err := c.SetGitHostWithBody(ctx, host, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetGitHostResponse(rsp)
+}
+
+// SetGitHostWithResponse Keeps how the account signs in to a git host, sealed.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /git-hosts/{host} (the `SetGitHost` operationId).
+func (c *ClientWithResponses) SetGitHostWithResponse(ctx context.Context, host string, body SetGitHostJSONRequestBody, reqEditors ...RequestEditorFn) (*SetGitHostResponse, error) {
+	rsp, err := c.SetGitHost(ctx, host, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetGitHostResponse(rsp)
+}
+
 // ListKeysWithResponse The SSH public keys of the account.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -5924,6 +8862,58 @@ func (c *ClientWithResponses) PlanSourceWithResponse(ctx context.Context, body P
 	return ParsePlanSourceResponse(rsp)
 }
 
+// ListPreparedWithResponse What the account has prepared ahead of time.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /prepared (the `ListPrepared` operationId).
+func (c *ClientWithResponses) ListPreparedWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListPreparedResponse, error) {
+	rsp, err := c.ListPrepared(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListPreparedResponse(rsp)
+}
+
+// PrepareSourceWithBodyWithResponse Starts a run that makes ready, ahead of time, what provisioning of a source begins with.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /prepared (the `PrepareSource` operationId).
+func (c *ClientWithResponses) PrepareSourceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PrepareSourceResponse, error) {
+	rsp, err := c.PrepareSourceWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePrepareSourceResponse(rsp)
+}
+
+// PrepareSourceWithResponse Starts a run that makes ready, ahead of time, what provisioning of a source begins with.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /prepared (the `PrepareSource` operationId).
+func (c *ClientWithResponses) PrepareSourceWithResponse(ctx context.Context, body PrepareSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*PrepareSourceResponse, error) {
+	rsp, err := c.PrepareSource(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePrepareSourceResponse(rsp)
+}
+
+// RemovePreparedWithResponse Removes what was prepared, and does not follow its branch any more.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /prepared/{name} (the `RemovePrepared` operationId).
+func (c *ClientWithResponses) RemovePreparedWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RemovePreparedResponse, error) {
+	rsp, err := c.RemovePrepared(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemovePreparedResponse(rsp)
+}
+
 // ListRegistriesWithResponse The registries that the service has credentials of.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -6000,6 +8990,58 @@ func (c *ClientWithResponses) GetLogWithResponse(ctx context.Context, id ID, par
 		return nil, err
 	}
 	return ParseGetLogResponse(rsp)
+}
+
+// ListSecretsWithResponse The names of the secrets that the account keeps, and for which sources.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /secrets (the `ListSecrets` operationId).
+func (c *ClientWithResponses) ListSecretsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSecretsResponse, error) {
+	rsp, err := c.ListSecrets(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSecretsResponse(rsp)
+}
+
+// RemoveSecretWithResponse Forgets a secret.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /secrets/{name} (the `RemoveSecret` operationId).
+func (c *ClientWithResponses) RemoveSecretWithResponse(ctx context.Context, name Name, params *RemoveSecretParams, reqEditors ...RequestEditorFn) (*RemoveSecretResponse, error) {
+	rsp, err := c.RemoveSecret(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveSecretResponse(rsp)
+}
+
+// SetSecretWithBodyWithResponse Keeps a secret for definitions of one source, sealed.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /secrets/{name} (the `SetSecret` operationId).
+func (c *ClientWithResponses) SetSecretWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSecretResponse, error) {
+	rsp, err := c.SetSecretWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetSecretResponse(rsp)
+}
+
+// SetSecretWithResponse Keeps a secret for definitions of one source, sealed.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /secrets/{name} (the `SetSecret` operationId).
+func (c *ClientWithResponses) SetSecretWithResponse(ctx context.Context, name Name, body SetSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSecretResponse, error) {
+	rsp, err := c.SetSecret(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetSecretResponse(rsp)
 }
 
 // SignOutWithResponse Ends the session or token that the request came with.
@@ -6091,6 +9133,84 @@ func (c *ClientWithResponses) ListSitesWithResponse(ctx context.Context, reqEdit
 		return nil, err
 	}
 	return ParseListSitesResponse(rsp)
+}
+
+// ListSnapshotsWithResponse The snapshots of the account, newest first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /snapshots (the `ListSnapshots` operationId).
+func (c *ClientWithResponses) ListSnapshotsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSnapshotsResponse, error) {
+	rsp, err := c.ListSnapshots(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSnapshotsResponse(rsp)
+}
+
+// RemoveSnapshotWithResponse Removes a snapshot. Workspaces that were made of it stay.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /snapshots/{id} (the `RemoveSnapshot` operationId).
+func (c *ClientWithResponses) RemoveSnapshotWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*RemoveSnapshotResponse, error) {
+	rsp, err := c.RemoveSnapshot(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveSnapshotResponse(rsp)
+}
+
+// HandSnapshotWithBodyWithResponse Gives a snapshot to another account.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /snapshots/{id}/hand (the `HandSnapshot` operationId).
+func (c *ClientWithResponses) HandSnapshotWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*HandSnapshotResponse, error) {
+	rsp, err := c.HandSnapshotWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseHandSnapshotResponse(rsp)
+}
+
+// HandSnapshotWithResponse Gives a snapshot to another account.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /snapshots/{id}/hand (the `HandSnapshot` operationId).
+func (c *ClientWithResponses) HandSnapshotWithResponse(ctx context.Context, id ID, body HandSnapshotJSONRequestBody, reqEditors ...RequestEditorFn) (*HandSnapshotResponse, error) {
+	rsp, err := c.HandSnapshot(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseHandSnapshotResponse(rsp)
+}
+
+// MakeFromSnapshotWithBodyWithResponse Starts a run that makes another workspace of a snapshot.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /snapshots/{id}/workspace (the `MakeFromSnapshot` operationId).
+func (c *ClientWithResponses) MakeFromSnapshotWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeFromSnapshotResponse, error) {
+	rsp, err := c.MakeFromSnapshotWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeFromSnapshotResponse(rsp)
+}
+
+// MakeFromSnapshotWithResponse Starts a run that makes another workspace of a snapshot.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /snapshots/{id}/workspace (the `MakeFromSnapshot` operationId).
+func (c *ClientWithResponses) MakeFromSnapshotWithResponse(ctx context.Context, id ID, body MakeFromSnapshotJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeFromSnapshotResponse, error) {
+	rsp, err := c.MakeFromSnapshot(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeFromSnapshotResponse(rsp)
 }
 
 // ListTemplatePlacesWithResponse The team's templates.
@@ -6288,6 +9408,58 @@ func (c *ClientWithResponses) GetDriftWithResponse(ctx context.Context, name Nam
 	return ParseGetDriftResponse(rsp)
 }
 
+// ListHelpersWithResponse The helpers of a workspace.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /workspaces/{name}/helpers (the `ListHelpers` operationId).
+func (c *ClientWithResponses) ListHelpersWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListHelpersResponse, error) {
+	rsp, err := c.ListHelpers(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListHelpersResponse(rsp)
+}
+
+// AddHelperWithBodyWithResponse Starts a run that makes a helper beside a workspace. It is a workspace of its own, called by both names with a dot between.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /workspaces/{name}/helpers (the `AddHelper` operationId).
+func (c *ClientWithResponses) AddHelperWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddHelperResponse, error) {
+	rsp, err := c.AddHelperWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddHelperResponse(rsp)
+}
+
+// AddHelperWithResponse Starts a run that makes a helper beside a workspace. It is a workspace of its own, called by both names with a dot between.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /workspaces/{name}/helpers (the `AddHelper` operationId).
+func (c *ClientWithResponses) AddHelperWithResponse(ctx context.Context, name Name, body AddHelperJSONRequestBody, reqEditors ...RequestEditorFn) (*AddHelperResponse, error) {
+	rsp, err := c.AddHelper(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddHelperResponse(rsp)
+}
+
+// ForeseeRebuildWithResponse What a rebuild would do and what would be lost by it, without doing it.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /workspaces/{name}/rebuild (the `ForeseeRebuild` operationId).
+func (c *ClientWithResponses) ForeseeRebuildWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ForeseeRebuildResponse, error) {
+	rsp, err := c.ForeseeRebuild(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseForeseeRebuildResponse(rsp)
+}
+
 // RebuildWorkspaceWithResponse Starts a run that brings a workspace to what its definition says now.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -6299,6 +9471,32 @@ func (c *ClientWithResponses) RebuildWorkspaceWithResponse(ctx context.Context, 
 		return nil, err
 	}
 	return ParseRebuildWorkspaceResponse(rsp)
+}
+
+// ReturnWorkspaceWithBodyWithResponse Starts a run that makes a workspace again what it was in a snapshot. What it is now is lost.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /workspaces/{name}/return (the `ReturnWorkspace` operationId).
+func (c *ClientWithResponses) ReturnWorkspaceWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReturnWorkspaceResponse, error) {
+	rsp, err := c.ReturnWorkspaceWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReturnWorkspaceResponse(rsp)
+}
+
+// ReturnWorkspaceWithResponse Starts a run that makes a workspace again what it was in a snapshot. What it is now is lost.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /workspaces/{name}/return (the `ReturnWorkspace` operationId).
+func (c *ClientWithResponses) ReturnWorkspaceWithResponse(ctx context.Context, name Name, body ReturnWorkspaceJSONRequestBody, reqEditors ...RequestEditorFn) (*ReturnWorkspaceResponse, error) {
+	rsp, err := c.ReturnWorkspace(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReturnWorkspaceResponse(rsp)
 }
 
 // ListRunsWithResponse The runs of a workspace, newest first.
@@ -6353,6 +9551,32 @@ func (c *ClientWithResponses) RestartServiceWithResponse(ctx context.Context, na
 	return ParseRestartServiceResponse(rsp)
 }
 
+// SnapshotWorkspaceWithBodyWithResponse Starts a run that keeps the files and volumes of a workspace.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /workspaces/{name}/snapshots (the `SnapshotWorkspace` operationId).
+func (c *ClientWithResponses) SnapshotWorkspaceWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SnapshotWorkspaceResponse, error) {
+	rsp, err := c.SnapshotWorkspaceWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSnapshotWorkspaceResponse(rsp)
+}
+
+// SnapshotWorkspaceWithResponse Starts a run that keeps the files and volumes of a workspace.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /workspaces/{name}/snapshots (the `SnapshotWorkspace` operationId).
+func (c *ClientWithResponses) SnapshotWorkspaceWithResponse(ctx context.Context, name Name, body SnapshotWorkspaceJSONRequestBody, reqEditors ...RequestEditorFn) (*SnapshotWorkspaceResponse, error) {
+	rsp, err := c.SnapshotWorkspace(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSnapshotWorkspaceResponse(rsp)
+}
+
 // StartWorkspaceWithResponse Starts the run that starts a stopped workspace.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -6364,6 +9588,32 @@ func (c *ClientWithResponses) StartWorkspaceWithResponse(ctx context.Context, na
 		return nil, err
 	}
 	return ParseStartWorkspaceResponse(rsp)
+}
+
+// StayWorkspaceWithBodyWithResponse Keeps a workspace from stopping by itself for a while.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /workspaces/{name}/stay (the `StayWorkspace` operationId).
+func (c *ClientWithResponses) StayWorkspaceWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StayWorkspaceResponse, error) {
+	rsp, err := c.StayWorkspaceWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStayWorkspaceResponse(rsp)
+}
+
+// StayWorkspaceWithResponse Keeps a workspace from stopping by itself for a while.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /workspaces/{name}/stay (the `StayWorkspace` operationId).
+func (c *ClientWithResponses) StayWorkspaceWithResponse(ctx context.Context, name Name, body StayWorkspaceJSONRequestBody, reqEditors ...RequestEditorFn) (*StayWorkspaceResponse, error) {
+	rsp, err := c.StayWorkspace(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStayWorkspaceResponse(rsp)
 }
 
 // StopWorkspaceWithResponse Starts the run that stops a workspace. Its files stay.
@@ -6412,6 +9662,35 @@ func ParseGetAccountResponse(rsp *http.Response) (*GetAccountResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetAuthorResponse parses an HTTP response from a SetAuthorWithResponse call
+func ParseSetAuthorResponse(rsp *http.Response) (*SetAuthorResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetAuthorResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -6586,6 +9865,97 @@ func ParseDraftSourceResponse(rsp *http.Response) (*DraftSourceResponse, error) 
 	return response, nil
 }
 
+// ParseListGitHostsResponse parses an HTTP response from a ListGitHostsWithResponse call
+func ParseListGitHostsResponse(rsp *http.Response) (*ListGitHostsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListGitHostsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []GitHost
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveGitHostResponse parses an HTTP response from a RemoveGitHostWithResponse call
+func ParseRemoveGitHostResponse(rsp *http.Response) (*RemoveGitHostResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveGitHostResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetGitHostResponse parses an HTTP response from a SetGitHostWithResponse call
+func ParseSetGitHostResponse(rsp *http.Response) (*SetGitHostResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetGitHostResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListKeysResponse parses an HTTP response from a ListKeysWithResponse call
 func ParseListKeysResponse(rsp *http.Response) (*ListKeysResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -6701,6 +10071,101 @@ func ParsePlanSourceResponse(rsp *http.Response) (*PlanSourceResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListPreparedResponse parses an HTTP response from a ListPreparedWithResponse call
+func ParseListPreparedResponse(rsp *http.Response) (*ListPreparedResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListPreparedResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Prepared
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePrepareSourceResponse parses an HTTP response from a PrepareSourceWithResponse call
+func ParsePrepareSourceResponse(rsp *http.Response) (*PrepareSourceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PrepareSourceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Prepared
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemovePreparedResponse parses an HTTP response from a RemovePreparedWithResponse call
+func ParseRemovePreparedResponse(rsp *http.Response) (*RemovePreparedResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemovePreparedResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -6871,6 +10336,97 @@ func ParseGetLogResponse(rsp *http.Response) (*GetLogResponse, error) {
 	return response, nil
 }
 
+// ParseListSecretsResponse parses an HTTP response from a ListSecretsWithResponse call
+func ParseListSecretsResponse(rsp *http.Response) (*ListSecretsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSecretsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Secret
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveSecretResponse parses an HTTP response from a RemoveSecretWithResponse call
+func ParseRemoveSecretResponse(rsp *http.Response) (*RemoveSecretResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveSecretResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetSecretResponse parses an HTTP response from a SetSecretWithResponse call
+func ParseSetSecretResponse(rsp *http.Response) (*SetSecretResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetSecretResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseSignOutResponse parses an HTTP response from a SignOutWithResponse call
 func ParseSignOutResponse(rsp *http.Response) (*SignOutResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -7019,6 +10575,130 @@ func ParseListSitesResponse(rsp *http.Response) (*ListSitesResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSnapshotsResponse parses an HTTP response from a ListSnapshotsWithResponse call
+func ParseListSnapshotsResponse(rsp *http.Response) (*ListSnapshotsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSnapshotsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Snapshot
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveSnapshotResponse parses an HTTP response from a RemoveSnapshotWithResponse call
+func ParseRemoveSnapshotResponse(rsp *http.Response) (*RemoveSnapshotResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveSnapshotResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseHandSnapshotResponse parses an HTTP response from a HandSnapshotWithResponse call
+func ParseHandSnapshotResponse(rsp *http.Response) (*HandSnapshotResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &HandSnapshotResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMakeFromSnapshotResponse parses an HTTP response from a MakeFromSnapshotWithResponse call
+func ParseMakeFromSnapshotResponse(rsp *http.Response) (*MakeFromSnapshotResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MakeFromSnapshotResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Workspace
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -7457,6 +11137,105 @@ func ParseGetDriftResponse(rsp *http.Response) (*GetDriftResponse, error) {
 	return response, nil
 }
 
+// ParseListHelpersResponse parses an HTTP response from a ListHelpersWithResponse call
+func ParseListHelpersResponse(rsp *http.Response) (*ListHelpersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListHelpersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Workspace
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddHelperResponse parses an HTTP response from a AddHelperWithResponse call
+func ParseAddHelperResponse(rsp *http.Response) (*AddHelperResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddHelperResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Workspace
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseForeseeRebuildResponse parses an HTTP response from a ForeseeRebuildWithResponse call
+func ParseForeseeRebuildResponse(rsp *http.Response) (*ForeseeRebuildResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ForeseeRebuildResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Foreseen
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseRebuildWorkspaceResponse parses an HTTP response from a RebuildWorkspaceWithResponse call
 func ParseRebuildWorkspaceResponse(rsp *http.Response) (*RebuildWorkspaceResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -7466,6 +11245,39 @@ func ParseRebuildWorkspaceResponse(rsp *http.Response) (*RebuildWorkspaceRespons
 	}
 
 	response := &RebuildWorkspaceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Workspace
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReturnWorkspaceResponse parses an HTTP response from a ReturnWorkspaceWithResponse call
+func ParseReturnWorkspaceResponse(rsp *http.Response) (*ReturnWorkspaceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReturnWorkspaceResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -7618,6 +11430,39 @@ func ParseRestartServiceResponse(rsp *http.Response) (*RestartServiceResponse, e
 	return response, nil
 }
 
+// ParseSnapshotWorkspaceResponse parses an HTTP response from a SnapshotWorkspaceWithResponse call
+func ParseSnapshotWorkspaceResponse(rsp *http.Response) (*SnapshotWorkspaceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SnapshotWorkspaceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Workspace
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseStartWorkspaceResponse parses an HTTP response from a StartWorkspaceWithResponse call
 func ParseStartWorkspaceResponse(rsp *http.Response) (*StartWorkspaceResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -7638,6 +11483,39 @@ func ParseStartWorkspaceResponse(rsp *http.Response) (*StartWorkspaceResponse, e
 			return nil, err
 		}
 		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseStayWorkspaceResponse parses an HTTP response from a StayWorkspaceWithResponse call
+func ParseStayWorkspaceResponse(rsp *http.Response) (*StayWorkspaceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StayWorkspaceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Workspace
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

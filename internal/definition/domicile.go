@@ -15,6 +15,7 @@ type Domicile struct {
 	Tasks    []Task  `json:"tasks,omitempty"`
 	IdleStop string  `json:"idleStop,omitempty"` // a duration such as "2h", or "never"; empty: the service's
 	Size     string  `json:"size,omitempty"`     // the name of a size; empty: the service's
+	Engine   bool    `json:"engine,omitempty"`   // it needs a container engine for helpers of its own
 }
 
 // Check is something that must hold in a ready workspace.
@@ -48,6 +49,7 @@ var (
 func (c *checker) domicile(v *Value, path string) {
 	c.members(v, path, map[string]func(*checker, *Value, string){
 		"checks": (*checker).checks, "tasks": (*checker).tasks, "idleStop": (*checker).idleStop, "size": (*checker).text,
+		"engine": func(c *checker, v *Value, p string) { c.expect(v, p, Bool) },
 	})
 }
 
@@ -206,6 +208,8 @@ func readDomicile(v *Value) (*Domicile, error) {
 			d.IdleStop = m.Value.Str
 		case "size":
 			d.Size = m.Value.Str
+		case "engine":
+			d.Engine = m.Value.Kind == Bool && m.Value.Raw == "true"
 		case "checks":
 			for _, e := range m.Value.Members {
 				check := Check{Name: e.Name, Command: compact(e.Value)}

@@ -19,7 +19,6 @@ type property struct {
 	check   func(c *checker, v *Value, path string)
 	how     string // in words, for docs/definition.md
 	refused string // what policy may refuse
-	pending bool   // read and checked, not carried out yet: the report says so
 }
 
 // properties is the standard's list, in its order.
@@ -35,7 +34,7 @@ var properties = []property{
 	{name: "remoteEnv", kinds: forAny, check: (*checker).nullableVariables, how: "set for every program that runs for the person; null unsets"},
 	{name: "containerUser", kinds: forAny, check: (*checker).text, how: "who the container runs as"},
 	{name: "remoteUser", kinds: forAny, check: (*checker).text, how: "who the person's programs run as; `HOME` follows"},
-	{name: "updateRemoteUserUID", kinds: forAny, check: (*checker).boolean, how: "counts where a folder of the host is mounted; the source's volume belongs to the user anyway"},
+	{name: "updateRemoteUserUID", kinds: forAny, check: (*checker).boolean, how: "the user takes the numbers of the owner of a folder that is mounted; the source's volume belongs to the user anyway"},
 	{name: "userEnvProbe", kinds: forAny, check: oneOf("none", "loginShell", "loginInteractiveShell", "interactiveShell"), how: "the user's shell is asked once per start"},
 	{name: "overrideCommand", kinds: forAny, check: (*checker).boolean, how: "true: the agent is the first process; false: the image's own command"},
 	{name: "shutdownAction", kinds: forAny, check: oneOf("none", "stopContainer", "stopCompose"), how: "what a stop stops; `none` keeps services running"},
@@ -45,14 +44,14 @@ var properties = []property{
 	{name: "securityOpt", kinds: forAny, check: (*checker).texts, how: "given to the container", refused: "all but harmless options"},
 	{name: "mounts", kinds: forAny, check: (*checker).mounts, how: "volumes and tmpfs; a volume belongs to its workspace and goes with it", refused: "host folders"},
 	{name: "customizations", kinds: forAny, check: (*checker).customizations, how: "`domicile` is described below; those of other tools are kept"},
-	{name: "secrets", kinds: forAny, check: (*checker).secrets, pending: true, how: "shown; asked for when the workspace is made"},
+	{name: "secrets", kinds: forAny, check: (*checker).secrets, how: "given to commands from postCreateCommand on, where their owner keeps one of that name for this source"},
 	{name: "hostRequirements", kinds: forAny, check: (*checker).hostRequirements, how: "checked against the site before anything is made"},
-	{name: "initializeCommand", kinds: forAny, check: (*checker).command, pending: true, how: "run on the service's host", refused: "always, unless an administrator allows host commands"},
+	{name: "initializeCommand", kinds: forAny, check: (*checker).command, how: "run on the service's host when a workspace is made or rebuilt", refused: "always, unless an administrator allows host commands"},
 	{name: "onCreateCommand", kinds: forAny, check: (*checker).command, how: "once, when the container is made"},
 	{name: "updateContentCommand", kinds: forAny, check: (*checker).command, how: "when the container is made and when the content changed"},
 	{name: "postCreateCommand", kinds: forAny, check: (*checker).command, how: "once, after the container was given to its owner"},
 	{name: "postStartCommand", kinds: forAny, check: (*checker).command, how: "at each start"},
-	{name: "postAttachCommand", kinds: forAny, check: (*checker).command, pending: true, how: "at each first connection"},
+	{name: "postAttachCommand", kinds: forAny, check: (*checker).command, how: "when somebody connects and nobody else is connected"},
 	{name: "waitFor", kinds: forAny, check: oneOf("initializeCommand", "onCreateCommand", "updateContentCommand", "postCreateCommand", "postStartCommand"), how: "the ways in open after it; later stages go on"},
 
 	{name: "image", kinds: forImage, check: (*checker).text, how: "pulled where it is not there"},

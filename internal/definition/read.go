@@ -176,13 +176,8 @@ func (c *checker) properties(root *Value, kind string) {
 		if c.bad[at] {
 			continue
 		}
-		switch {
-		case p.kinds&kindBits[kind] == 0:
-			if !isKindProperty(m.Name) { // several-kinds has told of those
-				c.add(Warning, "no-effect", m.NameOffset, at, "%s has no effect in a definition of kind %s", m.Name, kind)
-			}
-		case p.pending:
-			c.add(Note, "not-carried-out", m.NameOffset, at, "%s is part of the standard, but this version of Domicile does not carry it out yet", m.Name)
+		if p.kinds&kindBits[kind] == 0 && !isKindProperty(m.Name) { // several-kinds has told of those
+			c.add(Warning, "no-effect", m.NameOffset, at, "%s has no effect in a definition of kind %s", m.Name, kind)
 		}
 	}
 	if root.Get("workspaceMount") != nil && root.Get("workspaceFolder") == nil {

@@ -47,7 +47,6 @@ func TestProblemsStandAtTheirPlace(t *testing.T) {
 		"service missing":               {`{"dockerComposeFile": "c.yaml"}`, Problem{Severity: Error, Code: "missing-property", Line: 1, Column: 1, Path: "/service"}},
 		"half of a pair":                {`{"image": "a", "workspaceMount": "type=volume,target=/x"}`, Problem{Severity: Error, Code: "missing-property", Line: 1, Column: 16, Path: "/workspaceMount"}},
 		"stands twice":                  {`{"image": "a", "image": "b"}`, Problem{Severity: Warning, Code: "stands-twice", Line: 1, Column: 16, Path: "/image"}},
-		"not yet carried out":           {`{"image": "a", "postAttachCommand": "x"}`, Problem{Severity: Note, Code: "not-carried-out", Line: 1, Column: 16, Path: "/postAttachCommand"}},
 		"columns count characters":      {`{"name": "Fähre", "image": 1}`, Problem{Severity: Error, Code: "wrong-type", Line: 1, Column: 28, Path: "/image"}},
 		"syntax":                        {"{\n  \"image\": \"a\",,\n}", Problem{Severity: Error, Code: "syntax", Line: 2, Column: 16}},
 		"not an object":                 {`[]`, Problem{Severity: Error, Code: "wrong-type", Line: 1, Column: 1}},

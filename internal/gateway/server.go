@@ -42,6 +42,36 @@ type Server struct {
 	Reacher   Reacher
 	HostKey   ssh.Signer
 	Log       *slog.Logger
+	// Attached is called when somebody connects to a workspace to which nobody is connected,
+	// with a context that ends when that person goes; nil: nothing is.
+	Attached func(ctx context.Context, w records.Workspace)
+
+	mu        sync.Mutex
+	connected map[int64]int // by workspace
+}
+
+// Arrive notes that somebody is connected to a workspace until the returned function is
+// called.
+func (s *Server) Arrive(ctx context.Context, w records.Workspace) (leave func()) {
+	ctx, cancel := context.WithCancel(ctx)
+	s.mu.Lock()
+	if s.connected == nil {
+		s.connected = map[int64]int{}
+	}
+	s.connected[w.ID]++
+	first := s.connected[w.ID] == 1
+	s.mu.Unlock()
+	if first && s.Attached != nil {
+		go s.Attached(ctx, w)
+	}
+	return func() {
+		cancel()
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if s.connected[w.ID]--; s.connected[w.ID] == 0 {
+			delete(s.connected, w.ID)
+		}
+	}
 }
 
 // Serve serves connections until ctx ends.
@@ -127,6 +157,7 @@ func (s *Server) serve(ctx context.Context, conn net.Conn, config *ssh.ServerCon
 	if err := s.Directory.Touch(ctx, w.ID); err != nil {
 		s.Log.Warn("note the use of a workspace", "error", err)
 	}
+	defer s.Arrive(ctx, w)()
 	s.Log.Info("connected", "workspace", w.Name, "from", conn.RemoteAddr().String())
 	splice(side{c, channels, requests}, side{link.Conn, link.Channels, link.Requests})
 }

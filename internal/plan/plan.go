@@ -8,7 +8,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
-	"path"
+	"maps"
 	"slices"
 	"strings"
 
@@ -19,19 +19,23 @@ import (
 
 // The steps of a plan, beside the lifecycle stages, which carry the standard's names.
 const (
-	StepFetch     = "fetch"     // bring the source to the service's host
-	StepRead      = "read"      // read the definition
-	StepPlan      = "plan"      // work out the rest
-	StepImage     = "image"     // bring the image to the site
-	StepVolume    = "volume"    // make the volume that holds the source
-	StepServices  = "services"  // make and start the services beside the workspace
-	StepLate      = "late"      // and those that need the source
-	StepPersonal  = "personal"  // put the person's own settings in
-	StepChecks    = "checks"    // prove what the definition says must hold
-	StepContainer = "container" // make the container
-	StepAgent     = "agent"     // start it, reach its agent, learn its environment
-	StepSource    = "source"    // put the source in
-	StepReady     = "ready"     // open the ways in
+	StepFetch     = "fetch"             // bring the source to the service's host
+	StepRead      = "read"              // read the definition
+	StepPlan      = "plan"              // work out the rest
+	StepImage     = "image"             // bring the image to the site
+	StepVolume    = "volume"            // make the volume that holds the source
+	StepServices  = "services"          // make and start the services beside the workspace
+	StepLate      = "late"              // and those that need the source
+	StepPersonal  = "personal"          // put the person's own settings in
+	StepChecks    = "checks"            // prove what the definition says must hold
+	StepContainer = "container"         // make the container
+	StepAgent     = "agent"             // start it, reach its agent, learn its environment
+	StepSource    = "source"            // put the source in
+	StepReady     = "ready"             // open the ways in
+	StepHost      = "initializeCommand" // run it on the host, where policy allows
+	StepJoin      = "join"              // of a helper: put it on its workspace's network
+	StepSave      = "save"              // keep the state
+	StepClean     = "clean"             // remove what the state was prepared in
 	StepStop      = "stop"
 	StepRemove    = "remove"
 )
@@ -60,9 +64,13 @@ type Plan struct {
 	Shutdown  string               `json:"shutdown,omitempty"` // shutdownAction
 	Domicile  *definition.Domicile `json:"domicile,omitempty"`
 	Container Container            `json:"container"`
-	Session   Session              `json:"session"`
-	Ports     []Port               `json:"ports"`
-	Steps     []Step               `json:"steps"`
+	// Attached are the commands of postAttachCommand.
+	Attached []definition.Command `json:"attached,omitempty"`
+	// Secrets are the names of the secrets that the definition wants, in order.
+	Secrets []string `json:"secrets,omitempty"`
+	Session Session  `json:"session"`
+	Ports   []Port   `json:"ports"`
+	Steps   []Step   `json:"steps"`
 }
 
 // Container is what the workspace's container is made from.
@@ -80,6 +88,17 @@ type Container struct {
 	Entrypoints []string `json:"entrypoints,omitempty"`
 	// SourceTarget is where the volume with the source is mounted.
 	SourceTarget string `json:"sourceTarget"`
+	// SourceFolder is a folder of the host that is mounted there instead of a volume.
+	SourceFolder string `json:"sourceFolder,omitempty"`
+	// SourceOf is another workspace of the site whose source is mounted; empty: its own.
+	SourceOf string `json:"sourceOf,omitempty"`
+	// Guests tells that it is a helper, whose agent serves its workspace's network.
+	Guests bool `json:"guests,omitempty"`
+	// Door tells that it gets the narrow door to the site's engine.
+	Door bool `json:"door,omitempty"`
+	// Saved is an image with the state that the container begins with, in place of Image.
+	// It does not count for the digest: a state is one of the same container.
+	Saved string `json:"saved,omitempty"`
 
 	Settings
 	// Service is what the Compose files say of the workspace's own service.
@@ -148,12 +167,24 @@ type Input struct {
 	// Personal is the source of the person's own settings; empty: none.
 	Personal string
 	Policy   Policy
+	// Mount is the folder of the host that is mounted as the source; nil: a clone.
+	Mount *Folder
+	// Size limits what the workspace may use; the zero Size does not.
+	Size Size
+	// Account is whose secrets a build may use: such an image is that account's alone.
+	Account int64
 	// Services are those of the Compose files; nil for other kinds.
 	Services *Services
 }
 
-// Make plans a workspace from a definition that was read without errors. The error is a
-// *fault.Fault that names what cannot be carried out, or is not allowed.
+// Folder is a folder of the host, and who owns it.
+type Folder struct {
+	Path     string
+	UID, GID int
+}
+
+// Make plans a workspace from a definition that was read without errors. The error
+// is a *fault.Fault, or Refusals that name all that is not allowed or not carried out.
 func Make(r *definition.Report, in Input) (*Plan, error) {
 	e := r.Effective
 	refuse := &refuser{policy: in.Policy, report: r}
@@ -161,11 +192,19 @@ func Make(r *definition.Report, in Input) (*Plan, error) {
 	if err != nil {
 		return nil, fault.Wrap(err, "not-carried-out", "take it out of the definition", "%s cannot be built", r.File)
 	}
-	p := &Plan{Recipe: made, Domicile: r.Domicile, Shutdown: e.ShutdownAction,
+	p := &Plan{Domicile: r.Domicile, Shutdown: e.ShutdownAction,
 		Container: Container{Hostname: in.Name, User: e.ContainerUser, Env: ownEnv(r), Init: e.Init, Override: *e.OverrideCommand, Entrypoints: e.Entrypoint},
 		Session:   Session{User: e.RemoteUser, Folder: e.WorkspaceFolder, Probe: e.UserEnvProbe, Env: e.RemoteEnv},
 		Ports:     []Port{},
 	}
+	made = userUpdate(r, in.Mount, made)
+	if made != nil && made.Dockerfile != nil && len(made.Dockerfile.Secrets) > 0 {
+		refuse.need(AllowBuildSecrets, refuse.place("/build/options"), "its build asks for secrets (%s)", strings.Join(made.Dockerfile.Secrets, ", "))
+		made = made.For(in.Account)
+	}
+	p.Recipe = made
+	p.Attached = e.PostAttachCommand
+	p.Secrets = slices.Sorted(maps.Keys(e.Secrets))
 	p.ImageName = imageOf(r)
 	p.Image = pinnedImage(r, p.ImageName)
 	p.Container.Image = p.Image
@@ -181,10 +220,16 @@ func Make(r *definition.Report, in Input) (*Plan, error) {
 	}
 	if len(e.InitializeCommand) > 0 {
 		refuse.need(AllowHostCommands, refuse.place("/initializeCommand"), "initializeCommand runs a command on the host itself")
-		refuse.refuse(refuse.place("/initializeCommand"), "initializeCommand is not carried out by this version")
 	}
-	if refuse.err != nil {
-		return nil, refuse.err
+	p.mount(in.Mount)
+	if err := p.limit(in.Size, e.HostRequirements, r.File); err != nil {
+		return nil, err
+	}
+	if p.Domicile != nil && p.Domicile.Engine {
+		p.openDoor()
+	}
+	if len(refuse.list) > 0 {
+		return nil, refuse.list
 	}
 	if p.Session.User == "" {
 		p.Session.User = e.ContainerUser
@@ -203,14 +248,30 @@ func (p *Plan) steps(e *definition.Effective, in Input) {
 	if p.Recipe != nil {
 		title = "Build the image"
 	}
+	if len(e.InitializeCommand) > 0 {
+		p.add("", Step{Name: StepHost, Title: "Run initializeCommand on the host", Commands: e.InitializeCommand}, e.InitializeCommand)
+	}
 	image := p.add("", Step{Name: StepImage, Title: title}, p.Image, p.Recipe)
-	volume := p.add("", Step{Name: StepVolume, Title: "Make the volume"})
+	volume := ""
+	if in.Mount == nil {
+		volume = p.add("", Step{Name: StepVolume, Title: "Make the volume"})
+	}
 	if len(p.Services) > 0 {
 		p.add(image+volume, Step{Name: StepServices, Title: "Start the services beside"}, p.Services, p.Networks)
 	}
-	p.Container.Digest = p.add(image+volume, Step{Name: StepContainer, Title: "Make the container"}, p.Container, p.Networks)
+	// Neither the workspace's name nor a state that it begins with count: who makes the
+	// same elsewhere, or from a state, has the same container.
+	named := p.Container
+	named.Saved = ""
+	if named.Hostname == in.Name {
+		named.Hostname = ""
+	}
+	p.Container.Digest = p.add(image+volume, Step{Name: StepContainer, Title: "Make the container"}, named, p.Networks)
 	agent := p.add(p.Container.Digest, Step{Name: StepAgent, Title: "Start the agent"}, p.Session)
-	before := p.add(volume, Step{Name: StepSource, Title: "Put the source in"}, in.Commit) + agent
+	before := agent
+	if in.Mount == nil {
+		before = p.add(volume, Step{Name: StepSource, Title: "Put the source in"}, in.Commit) + agent
+	}
 	if slices.ContainsFunc(p.Services, func(s Service) bool { return s.Late }) {
 		p.add(before, Step{Name: StepLate, Title: "Start the services that need the source"}, p.Services)
 	}
@@ -221,41 +282,6 @@ func (p *Plan) steps(e *definition.Effective, in Input) {
 	if in.Personal != "" {
 		p.add(agent, Step{Name: StepPersonal, Title: "Put your own settings in"}, in.Personal)
 	}
-}
-
-// imageOf is the image to pull where nothing is built, as it is written.
-func imageOf(r *definition.Report) string {
-	name := r.Effective.Image
-	for _, s := range r.Services {
-		if r.Kind == definition.KindCompose && s.Name == r.Effective.Service {
-			name = s.Image
-		}
-	}
-	return name
-}
-
-// pinnedImage is an image by digest, as a lock file or the registry says: a tag that was
-// moved means another image, and so another container.
-func pinnedImage(r *definition.Report, name string) string {
-	for _, i := range r.Images {
-		if i.Reference == name && i.Resolved != "" {
-			return i.Resolved
-		}
-	}
-	return name
-}
-
-// ownEnv is containerEnv without what the image has from its features already.
-func ownEnv(r *definition.Report) map[string]string {
-	env := map[string]string{}
-	for name, value := range r.Effective.ContainerEnv {
-		if !strings.Contains(value, "${") && !slices.ContainsFunc(r.Features, func(f definition.Feature) bool {
-			return slices.Contains(f.ContainerEnv, definition.Variable{Name: name, Value: value})
-		}) {
-			env[name] = value
-		}
-	}
-	return env
 }
 
 // settings takes what the definition asks for the container, as far as policy allows it.
@@ -284,46 +310,6 @@ func (c *Container) settings(e *definition.Effective, r *refuser) {
 	c.runArgs(e.RunArgs, r)
 }
 
-// appPorts are the ports of appPort: they are forwarded, never published on the host.
-func appPorts(e *definition.Effective) (list []definition.Port) {
-	items, isList := e.AppPort.([]any)
-	if !isList && e.AppPort != nil {
-		items = []any{e.AppPort}
-	}
-	for _, item := range items {
-		text := fmt.Sprint(item)
-		if i := strings.LastIndexByte(text, ':'); i >= 0 {
-			text = text[i+1:]
-		}
-		if p, err := definition.ParsePort(strings.TrimSuffix(text, "/tcp")); err == nil {
-			list = append(list, definition.Port{Number: p.Number})
-		}
-	}
-	return list
-}
-
-// taken are the folders of a container that are not the definition's to mount over.
-var taken = []string{"/proc", "/sys", "/dev", "/opt/domicile", "/run/domicile"}
-
-// sourceTarget is where the volume with the source is mounted: where workspaceMount says,
-// or at the standard's default. A workspaceMount of anything else than the source itself
-// would be a mount of the host's files.
-func sourceTarget(r *definition.Report) (string, error) {
-	target := definition.DefaultMount(r.LocalFolder)
-	if m := r.Effective.WorkspaceMount; m != nil {
-		if m.Type != "bind" || path.Clean(m.Source) != path.Clean(r.LocalFolder) {
-			return "", fault.New("mount-refused", `mount the source itself: "source=${localWorkspaceFolder},target=…,type=bind"`,
-				"%s: workspaceMount asks for %s %q, which is not the workspace's source", r.File, m.Type, m.Source)
-		}
-		target = m.Target
-	}
-	target = path.Clean(target)
-	if isTaken(target) {
-		return "", fault.New("mount-refused", "choose another folder, such as /workspaces/name", "%s: the source cannot be mounted at %s", r.File, target)
-	}
-	return target, nil
-}
-
 // lifecycle adds the stages in order and the ready step behind the one that waitFor names.
 func (p *Plan) lifecycle(e *definition.Effective, before string) {
 	ready := Step{Name: StepReady, Title: "Open the ways in"}
@@ -345,35 +331,6 @@ func (p *Plan) add(before string, s Step, inputs ...any) string {
 	p.Steps = append(p.Steps, s)
 	return s.Digest
 }
-
-// Start returns the steps of a start of a workspace that was made by p.
-func (p *Plan) Start() []Step {
-	var steps []Step
-	if len(p.Services) > 0 {
-		steps = append(steps, Step{Name: StepServices, Title: "Start the services beside"})
-	}
-	steps = append(steps, Step{Name: StepAgent, Title: "Start the container"})
-	if slices.ContainsFunc(p.Services, func(s Service) bool { return s.Late }) {
-		steps = append(steps, Step{Name: StepLate, Title: "Start the services that need the source"})
-	}
-	ready := Step{Name: StepReady, Title: "Open the ways in"}
-	i := slices.IndexFunc(p.Steps, func(s Step) bool { return s.Name == "postStartCommand" })
-	if i < 0 {
-		return append(steps, ready)
-	}
-	command := Step{Name: "postStartCommand", Title: p.Steps[i].Title, Commands: p.Steps[i].Commands}
-	if slices.ContainsFunc(p.Steps[i:], func(s Step) bool { return s.Name == StepReady }) {
-		return append(steps, command, ready) // waitFor names it
-	}
-	return append(steps, ready, command)
-}
-
-// Stop and Remove return the steps of these runs.
-func Stop() []Step   { return []Step{{Name: StepStop, Title: "Stop the container"}} }
-func Remove() []Step { return []Step{{Name: StepRemove, Title: "Remove all that was made"}} }
-
-// DigestOf is the digest of plain data.
-func DigestOf(v any) string { return digest(v) }
 
 func digest(parts ...any) string {
 	h := sha256.New()

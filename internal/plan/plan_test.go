@@ -127,3 +127,67 @@ func TestTheCoreImportsNothingOfTheOutsideWorld(t *testing.T) {
 	}
 	require.True(t, seen["github.com/tailscale/hujson"], "imports of imports are looked at")
 }
+
+func TestDigestsFitEveryNameAndState(t *testing.T) {
+	r := definition.Read(t.Context(), fstest.MapFS{".devcontainer.json": {Data: []byte(`{"image": "i", "onCreateCommand": "a"}`)}}, definition.Options{Folder: "/workspaces/deck"})
+	one, err := Make(r, Input{Name: "one", Commit: "c"})
+	require.NoError(t, err)
+	two, err := Make(r, Input{Name: "two", Commit: "c"})
+	require.NoError(t, err)
+	assert.Equal(t, one.Steps, two.Steps)
+	assert.Equal(t, "two", two.Container.Hostname)
+	small, err := Make(r, Input{Name: "one", Commit: "c", Size: Size{Name: "small", CPUs: 1, Memory: 1 << 30}})
+	require.NoError(t, err)
+	assert.NotEqual(t, one.Container.Digest, small.Container.Digest, "another size is another container")
+	assert.Equal(t, Service{Name: "db"}.Digest(), Service{Name: "db", Saved: "state:1"}.Digest())
+}
+
+func TestAMountedFolderTakesTheVolumesPlace(t *testing.T) {
+	r := definition.Read(t.Context(), fstest.MapFS{".devcontainer.json": {Data: []byte(`{"image": "i", "remoteUser": "crew"}`)}}, definition.Options{Folder: "/workspaces/deck"})
+	p, err := Make(r, Input{Name: "deck", Mount: &Folder{Path: "/srv/deck", UID: 2000, GID: 2000}})
+	require.NoError(t, err)
+	assert.Equal(t, "image container agent ready", names(p.Steps))
+	assert.Equal(t, "/srv/deck", p.Container.SourceFolder)
+	require.NotNil(t, p.Recipe, "the user update is a layer")
+	assert.Equal(t, 2000, p.Recipe.User.UID)
+	p, err = Make(r, Input{Name: "deck", Mount: &Folder{Path: "/srv/deck"}})
+	require.NoError(t, err)
+	assert.Nil(t, p.Recipe, "root's folder changes nobody's numbers")
+}
+
+func TestSizes(t *testing.T) {
+	sizes, err := ParseSizes("small=0.5:512mb, large=4:8gb")
+	require.NoError(t, err)
+	require.Len(t, sizes, 2)
+	for _, bad := range []string{"small", "small=1", "small=0:1gb", "=1:1gb", "a=1:much", "a=1:1gb,a=2:2gb"} {
+		_, err := ParseSizes(bad)
+		assert.Equal(t, "bad-size", fault.Code(err), bad)
+	}
+	_, err = ChooseSize(sizes, "", "huge")
+	assert.ErrorContains(t, err, `no size "huge"`)
+	size, err := ChooseSize(sizes, "", "small", "large")
+	require.NoError(t, err)
+	make := func(text string) (*Plan, error) {
+		r := definition.Read(t.Context(), fstest.MapFS{".devcontainer.json": {Data: []byte(text)}}, definition.Options{Folder: "/workspaces/deck"})
+		return Make(r, Input{Name: "deck", Size: size})
+	}
+	p, err := make(`{"image": "i", "runArgs": ["--memory", "256m", "--cpus=2"]}`)
+	require.NoError(t, err)
+	assert.Equal(t, int64(256<<20), p.Container.Memory, "less than the size stays less")
+	assert.Equal(t, 0.5, p.Container.CPUs)
+	_, err = make(`{"image": "i", "hostRequirements": {"memory": "4gb"}}`)
+	assert.Equal(t, "size-too-small", fault.Code(err))
+}
+
+func TestHostCommandsAndTheDoor(t *testing.T) {
+	r := definition.Read(t.Context(), fstest.MapFS{".devcontainer.json": {Data: []byte(`{"image": "i", "initializeCommand": "make ready", "privileged": true, "customizations": {"domicile": {"engine": true}}}`)}}, definition.Options{Folder: "/workspaces/deck"})
+	_, err := Make(r, Input{Name: "deck"})
+	var refused Refusals
+	require.ErrorAs(t, err, &refused)
+	assert.Len(t, refused, 2, "all that is refused is told at once")
+	p, err := Make(r, Input{Name: "deck", Policy: Policy{AllowHostCommands, AllowPrivileged}})
+	require.NoError(t, err)
+	assert.Equal(t, StepHost, p.Steps[0].Name)
+	assert.True(t, p.Container.Door)
+	assert.Equal(t, "unix://"+DoorSocket, *p.Session.Env["DOCKER_HOST"])
+}

@@ -19,10 +19,11 @@ const (
 	AllowDevices         = "devices"
 	AllowHostSpaces      = "host-spaces" // the host's network, processes, ipc, users
 	AllowHostCommands    = "host-commands"
+	AllowBuildSecrets    = "build-secrets"
 )
 
 // Allowances lists all that can be allowed.
-var Allowances = []string{AllowPrivileged, AllowCapabilities, AllowSecurityOptions, AllowHostMounts, AllowDevices, AllowHostSpaces, AllowHostCommands}
+var Allowances = []string{AllowPrivileged, AllowCapabilities, AllowSecurityOptions, AllowHostMounts, AllowDevices, AllowHostSpaces, AllowHostCommands, AllowBuildSecrets}
 
 // Policy is what an administrator allows definitions to ask for. The zero Policy allows
 // only what gives no power over the host.
@@ -36,7 +37,29 @@ var harmless = []string{"SYS_PTRACE", "AUDIT_WRITE", "CHOWN", "DAC_OVERRIDE", "F
 type refuser struct {
 	policy Policy
 	report *definition.Report
-	err    error
+	list   Refusals
+}
+
+// Refusals are all that a definition asks for and does not get.
+type Refusals []*fault.Fault
+
+// Error names them one a line.
+func (r Refusals) Error() string {
+	lines := make([]string, len(r))
+	for i, f := range r {
+		lines[i] = f.Error()
+	}
+	return strings.Join(lines, "\n")
+}
+
+// Unwrap gives the first one's code and remedy to those who look for them.
+func (r Refusals) Unwrap() error { return r[0] }
+
+// add keeps a refusal, once.
+func (r *refuser) add(f *fault.Fault) {
+	if !slices.ContainsFunc(r.list, func(o *fault.Fault) bool { return o.Message == f.Message }) {
+		r.list = append(r.list, f)
+	}
 }
 
 // place names where a property is written, or where it comes from.
@@ -66,19 +89,17 @@ func (r *refuser) place(pointer string) string {
 	return r.report.File
 }
 
-// need refuses unless the policy allows it. Only the first refusal is kept.
+// need refuses unless the policy allows it.
 func (r *refuser) need(allowance, place, what string, args ...any) {
-	if r.err != nil || slices.Contains(r.policy, allowance) {
+	if slices.Contains(r.policy, allowance) {
 		return
 	}
-	r.err = fault.New("not-allowed-here", "take it out of the definition, or ask an administrator to allow "+allowance+" (domicile serve -allow "+allowance+")",
-		"%s: %s, which this site does not allow", place, fmt.Sprintf(what, args...))
+	r.add(fault.New("not-allowed-here", "take it out of the definition, or ask an administrator to allow "+allowance+" (domicile serve -allow "+allowance+")",
+		"%s: %s, which this site does not allow", place, fmt.Sprintf(what, args...)))
 }
 
 func (r *refuser) refuse(place, what string, args ...any) {
-	if r.err == nil {
-		r.err = fault.New("not-carried-out", "take it out of the definition", "%s: %s", place, fmt.Sprintf(what, args...))
-	}
+	r.add(fault.New("not-carried-out", "take it out of the definition", "%s: %s", place, fmt.Sprintf(what, args...)))
 }
 
 func (r *refuser) capability(name, place string) {

@@ -31,6 +31,8 @@ type Service struct {
 	Restart    string            `json:"restart,omitempty"` // as an engine names it
 	StopSignal string            `json:"stopSignal,omitempty"`
 	Grace      time.Duration     `json:"grace,omitempty"` // of a stop; 0: the engine's
+	// Saved is an image with the state that it begins with, in place of Image.
+	Saved string `json:"saved,omitempty"`
 	// Profiled services run only where they are named or needed.
 	Profiled bool `json:"profiled,omitempty"`
 	// Late tells that it needs the source or the workspace itself before it starts.
@@ -40,6 +42,12 @@ type Service struct {
 	Line int    `json:"line,omitempty"`
 	// Asks are what it wants of the host: what policy must allow.
 	Asks []Ask `json:"-"`
+}
+
+// Digest is over all that goes into the service's container but a state it begins with.
+func (s Service) Digest() string {
+	s.Saved = ""
+	return digest(s)
 }
 
 // Ask is something of the host that needs an allowance.

@@ -33,7 +33,11 @@ type Recipe struct {
 	ContainerUser string `json:"containerUser,omitempty"`
 	// Metadata are the entries that are added to the base image's label.
 	Metadata []json.RawMessage `json:"metadata,omitempty"`
-	Digest   string            `json:"digest"`
+	// User gives the remote user other numbers, as the last layer.
+	User *UserUpdate `json:"user,omitempty"`
+	// Account is whose secrets the build uses: nobody else may have the image. 0: none are.
+	Account int64  `json:"account,omitempty"`
+	Digest  string `json:"digest"`
 }
 
 // Dockerfile is a build from a Dockerfile; paths are relative to the repository.
@@ -47,6 +51,7 @@ type Dockerfile struct {
 	Hosts     []string          `json:"hosts,omitempty"` // name:address
 	NoNetwork bool              `json:"noNetwork,omitempty"`
 	NoCache   bool              `json:"noCache,omitempty"`
+	Secrets   []string          `json:"secrets,omitempty"` // names of secrets that RUN --mount=type=secret may read
 	// Content is the digest of the Dockerfile and its context.
 	Content string `json:"content"`
 }
@@ -124,6 +129,7 @@ func pins(r *definition.Report) map[string]string {
 }
 
 func (r *Recipe) sealed() *Recipe {
+	r.Digest = ""
 	b, err := json.Marshal(r) // plain data always encodes
 	if err != nil {
 		panic(fmt.Sprintf("seal recipe: %v", err))
@@ -153,7 +159,7 @@ func (d *Dockerfile) options(list []string) error {
 	return nil
 }
 
-var takesValue = map[string]bool{"--label": true, "--add-host": true, "--network": true, "--build-arg": true, "--target": true, "--cache-from": true, "--progress": true}
+var takesValue = map[string]bool{"--label": true, "--add-host": true, "--network": true, "--build-arg": true, "--target": true, "--cache-from": true, "--progress": true, "--secret": true}
 
 // ErrOption is an option of build.options that is not carried out.
 type ErrOption struct{ Option, Reason string }
@@ -179,6 +185,23 @@ func (d *Dockerfile) option(name, value string) error {
 		d.Target = value
 	case "--cache-from":
 		d.CacheFrom = append(d.CacheFrom, value)
+	case "--secret":
+		id := ""
+		for part := range strings.SplitSeq(value, ",") {
+			key, v, _ := strings.Cut(part, "=")
+			switch {
+			case key == "id":
+				id = v
+			case key == "type" && v == "env", key == "env":
+				// Where a secret comes from is its owner's to say: domicile secrets.
+			default:
+				return &ErrOption{"--secret " + value, "names a file of the host; give its id alone"}
+			}
+		}
+		if id == "" {
+			return &ErrOption{"--secret " + value, "has no id"}
+		}
+		d.Secrets = append(d.Secrets, id)
 	case "--no-cache":
 		d.NoCache = true
 	case "--pull", "--progress", "--quiet", "-q":
@@ -195,35 +218,6 @@ func (d *Dockerfile) option(name, value string) error {
 		return &ErrOption{name, "has no equivalent"}
 	}
 	return nil
-}
-
-// Script is the shell script that installs a layer's feature from the folder it is in.
-func (r *Recipe) Script(l Layer, imageUser string) string {
-	container := r.ContainerUser
-	if container == "" {
-		container = imageUser
-	}
-	if container == "" {
-		container = "root"
-	}
-	remote := r.RemoteUser
-	if remote == "" {
-		remote = container
-	}
-	var b strings.Builder
-	b.WriteString("set -e\nhome_of() { while IFS=: read -r n p u g c h s; do if [ \"$n\" = \"$1\" ] || [ \"$u\" = \"$1\" ]; then echo \"$h\"; return; fi; done < /etc/passwd; }\n")
-	fmt.Fprintf(&b, "export _CONTAINER_USER=%s _REMOTE_USER=%s\n", quote(container), quote(remote))
-	b.WriteString("_CONTAINER_USER_HOME=$(home_of \"${_CONTAINER_USER%%:*}\") _REMOTE_USER_HOME=$(home_of \"${_REMOTE_USER%%:*}\")\nexport _CONTAINER_USER_HOME _REMOTE_USER_HOME\n")
-	names := make([]string, 0, len(l.Options))
-	for name := range l.Options {
-		names = append(names, name)
-	}
-	slices.Sort(names)
-	for _, name := range names {
-		fmt.Fprintf(&b, "export %s=%s\n", name, quote(l.Options[name]))
-	}
-	b.WriteString("chmod +x ./install.sh\nexec ./install.sh\n")
-	return b.String()
 }
 
 func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }

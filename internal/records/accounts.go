@@ -13,9 +13,11 @@ type Account struct {
 	Admin        bool
 	Created      time.Time
 	Personal     string // the source of their own settings; empty: none
+	AuthorName   string // of commits made in their workspaces
+	AuthorMail   string
 }
 
-const accountColumns = "accounts.id, accounts.name, accounts.password_hash, accounts.admin, accounts.created, accounts.personal"
+const accountColumns = "accounts.id, accounts.name, accounts.password_hash, accounts.admin, accounts.created, accounts.personal, accounts.author_name, accounts.author_mail"
 
 // AddAccount makes an account. A name that is in use is ErrTaken.
 func (q Queries) AddAccount(ctx context.Context, name, hash string, admin bool) (Account, error) {
@@ -55,6 +57,12 @@ func (q Queries) AccountByID(ctx context.Context, id int64) (Account, error) {
 // SetPersonal keeps the source of an account's own settings.
 func (q Queries) SetPersonal(ctx context.Context, id int64, source string) error {
 	_, err := q.db.Exec(ctx, "UPDATE accounts SET personal = $2 WHERE id = $1", id, source)
+	return err
+}
+
+// SetAuthor keeps who an account's commits are by.
+func (q Queries) SetAuthor(ctx context.Context, id int64, name, mail string) error {
+	_, err := q.db.Exec(ctx, "UPDATE accounts SET author_name = $2, author_mail = $3 WHERE id = $1", id, name, mail)
 	return err
 }
 

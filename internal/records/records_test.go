@@ -95,12 +95,12 @@ func TestTheFirstAccountIsMadeOnce(t *testing.T) {
 func TestOneUnfinishedRunAWorkspace(t *testing.T) {
 	s := open(t)
 	w := workspace(t, s, "single")
-	r, err := s.AddRun(t.Context(), w.ID, KindProvision)
+	r, err := s.AddRun(t.Context(), w.ID, KindProvision, "")
 	require.NoError(t, err)
-	_, err = s.AddRun(t.Context(), w.ID, KindStop)
+	_, err = s.AddRun(t.Context(), w.ID, KindStop, "")
 	assert.ErrorIs(t, err, ErrBusy)
 	require.NoError(t, s.CancelRuns(t.Context(), w, "ended by stop"))
-	_, err = s.AddRun(t.Context(), w.ID, KindStop)
+	_, err = s.AddRun(t.Context(), w.ID, KindStop, "")
 	assert.NoError(t, err)
 	_, err = s.TakeRun(t.Context(), r.ID, 1)
 	assert.ErrorIs(t, err, ErrLost, "an ended run cannot be taken")
@@ -126,7 +126,7 @@ func hold(t *testing.T, s *Store) (*Instance, func()) {
 func TestALeaseOfWhoIsGoneIsTakenOverAtOnce(t *testing.T) {
 	s := open(t)
 	w := workspace(t, s, "lease")
-	r, err := s.AddRun(t.Context(), w.ID, KindProvision)
+	r, err := s.AddRun(t.Context(), w.ID, KindProvision, "")
 	require.NoError(t, err)
 	first, leave := hold(t, s)
 	second, leaveToo := hold(t, s)
@@ -156,7 +156,7 @@ func TestARunWaitsUntilAnEarlierOneIsLeft(t *testing.T) {
 	s := open(t)
 	w := workspace(t, s, "wait")
 	i, leave := hold(t, s)
-	earlier, err := s.AddRun(t.Context(), w.ID, KindProvision)
+	earlier, err := s.AddRun(t.Context(), w.ID, KindProvision, "")
 	require.NoError(t, err)
 	_, err = s.TakeRun(t.Context(), earlier.ID, i.ID)
 	require.NoError(t, err)
@@ -164,7 +164,7 @@ func TestARunWaitsUntilAnEarlierOneIsLeft(t *testing.T) {
 	assert.ErrorIs(t, s.RenewRun(t.Context(), earlier.ID, i.ID), ErrLost, "its holder learns of it")
 	earlier.Holder = &i.ID
 	assert.ErrorIs(t, s.SetStateByRun(t.Context(), w, earlier, Ready, ""), ErrLost, "and says nothing of the workspace any more")
-	next, err := s.AddRun(t.Context(), w.ID, KindRemove)
+	next, err := s.AddRun(t.Context(), w.ID, KindRemove, "")
 	require.NoError(t, err)
 	mustWait := func(want bool) {
 		t.Helper()
@@ -181,7 +181,7 @@ func TestARunWaitsUntilAnEarlierOneIsLeft(t *testing.T) {
 	assert.NoError(t, err)
 	// Who dies does not keep anybody waiting either.
 	require.NoError(t, s.CancelRuns(t.Context(), w, "ended"))
-	last, err := s.AddRun(t.Context(), w.ID, KindRemove)
+	last, err := s.AddRun(t.Context(), w.ID, KindRemove, "")
 	require.NoError(t, err)
 	leave()
 	other, leaveToo := hold(t, s)
@@ -200,7 +200,7 @@ func TestAStepKnowsHowLongItTookLastTime(t *testing.T) {
 	begun := time.Now().Add(-time.Minute)
 	ended := begun.Add(1500 * time.Millisecond)
 	for n := range 2 {
-		r, err := s.AddRun(t.Context(), w.ID, KindProvision)
+		r, err := s.AddRun(t.Context(), w.ID, KindProvision, "")
 		require.NoError(t, err)
 		require.NoError(t, s.AddStep(t.Context(), Step{Run: r.ID, Name: "image", Title: "Pull"}))
 		steps, err := s.Steps(t.Context(), r.ID)

@@ -13,6 +13,10 @@ const (
 	KindStop      = "stop"
 	KindRemove    = "remove"
 	KindRebuild   = "rebuild"
+	KindAttach    = "attach"   // the commands of postAttachCommand
+	KindSnapshot  = "snapshot" // keep a state
+	KindReturn    = "return"   // go back to a state that was kept
+	KindPrepare   = "prepare"  // make ready what provisioning begins with
 )
 
 // The states of runs and steps, beside Waiting and Failed.
@@ -33,9 +37,10 @@ type Run struct {
 	Created   time.Time
 	Started   *time.Time
 	Ended     *time.Time
+	Note      string // why it was made, where no person asked for it
 }
 
-const runColumns = "id, workspace, kind, state, reason, holder, created, started, ended"
+const runColumns = "id, workspace, kind, state, reason, holder, created, started, ended, note"
 
 // Step is one step of a run.
 type Step struct {
@@ -56,8 +61,8 @@ type Step struct {
 const stepColumns = "run, position, name, title, digest, state, reason, attempts, result, started, ended, last_millis"
 
 // AddRun makes a run for a workspace. While another one is unfinished it is ErrBusy.
-func (q Queries) AddRun(ctx context.Context, workspace int64, kind string) (Run, error) {
-	r, err := one[Run](ctx, q.db, "INSERT INTO runs (workspace, kind) VALUES ($1, $2) RETURNING "+runColumns, workspace, kind)
+func (q Queries) AddRun(ctx context.Context, workspace int64, kind, note string) (Run, error) {
+	r, err := one[Run](ctx, q.db, "INSERT INTO runs (workspace, kind, note) VALUES ($1, $2, $3) RETURNING "+runColumns, workspace, kind, note)
 	return r, taken(err)
 }
 

@@ -46,17 +46,41 @@ type Workspace struct {
 	Created  time.Time
 	LastUsed time.Time
 	Checks   json.RawMessage // []run.CheckResult, or nil
+
+	Kind   string          // IsWorkspace, IsHelper or IsPrepared
+	Parent *int64          // of a helper: whose it is
+	Spec   json.RawMessage // of a helper: what it is made from
+	Mount  bool            // the source is a folder of the host, mounted in place
+	Size   string
+	// StateFrom is the state that it begins with.
+	StateFrom *int64
+	// Earlier is what it was before the rebuild that is under way.
+	Earlier   json.RawMessage
+	StopsAt   *time.Time // nobody uses it: it stops then
+	StayUntil *time.Time // it does not stop by itself before then
 }
+
+// The kinds of workspaces: those that people asked for, their helpers, and those in which
+// sources are prepared ahead of time, which nobody gets into.
+const (
+	IsWorkspace = "workspace"
+	IsHelper    = "helper"
+	IsPrepared  = "prepared"
+)
 
 // SiteID is what the workspace is called at its site.
 func (w Workspace) SiteID() string { return fmt.Sprintf("w%d", w.ID) }
 
-const workspaceColumns = "id, account, name, source, ref, file, site, state, reason, wanted, commit, plan, session, uid, created, last_used, checks"
+const workspaceColumns = "id, account, name, source, ref, file, site, state, reason, wanted, commit, plan, session, uid, created, last_used, checks, kind, parent, spec, mount, size, state_from, earlier, stops_at, stay_until"
 
 // AddWorkspace makes a record. A name that the account uses already is ErrTaken.
 func (q Queries) AddWorkspace(ctx context.Context, w Workspace) (Workspace, error) {
-	w, err := one[Workspace](ctx, q.db, "INSERT INTO workspaces (account, name, source, ref, file, site, state, wanted) VALUES ($1, $2, $3, $4, $5, $6, $7, $8) ON CONFLICT DO NOTHING RETURNING "+workspaceColumns,
-		w.Account, w.Name, w.Source, w.Ref, w.File, w.Site, w.State, w.Wanted)
+	if w.Kind == "" {
+		w.Kind = IsWorkspace
+	}
+	w, err := one[Workspace](ctx, q.db, `INSERT INTO workspaces (account, name, source, ref, file, site, state, wanted, kind, parent, spec, mount, size, state_from)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14) ON CONFLICT DO NOTHING RETURNING `+workspaceColumns,
+		w.Account, w.Name, w.Source, w.Ref, w.File, w.Site, w.State, w.Wanted, w.Kind, w.Parent, w.Spec, w.Mount, w.Size, w.StateFrom)
 	if err == ErrNotFound {
 		err = ErrTaken
 	}
@@ -78,9 +102,10 @@ func (q Queries) Workspace(ctx context.Context, id int64) (Workspace, error) {
 	return one[Workspace](ctx, q.db, "SELECT "+workspaceColumns+" FROM workspaces WHERE id = $1", id)
 }
 
-// Workspaces lists an account's workspaces, newest use first.
+// Workspaces lists an account's workspaces, newest use first. Helpers and what is prepared
+// are not among them.
 func (q Queries) Workspaces(ctx context.Context, account int64) ([]Workspace, error) {
-	return many[Workspace](ctx, q.db, "SELECT "+workspaceColumns+" FROM workspaces WHERE account = $1 ORDER BY last_used DESC, id DESC", account)
+	return many[Workspace](ctx, q.db, "SELECT "+workspaceColumns+" FROM workspaces WHERE account = $1 AND kind = 'workspace' ORDER BY last_used DESC, id DESC", account)
 }
 
 // WorkspacesAt lists all workspaces of a site.
@@ -102,13 +127,18 @@ func (q Queries) SetWanted(ctx context.Context, id int64, wanted string) error {
 }
 
 // SetSource changes what a workspace that is not made yet is made from.
-func (q Queries) SetSource(ctx context.Context, id int64, ref, file string) error {
-	return q.change(ctx, ErrNotFound, "UPDATE workspaces SET ref = $2, file = $3 WHERE id = $1", id, ref, file)
+func (q Queries) SetSource(ctx context.Context, id int64, ref, file, size string) error {
+	return q.change(ctx, ErrNotFound, "UPDATE workspaces SET ref = $2, file = $3, size = $4 WHERE id = $1", id, ref, file, size)
 }
 
 // SetPlan keeps the plan of a workspace and the commit it is for.
 func (q Queries) SetPlan(ctx context.Context, id int64, commit string, plan json.RawMessage) error {
 	return q.change(ctx, ErrNotFound, "UPDATE workspaces SET commit = $2, plan = $3 WHERE id = $1", id, commit, plan)
+}
+
+// SetStateFrom notes the state that a workspace begins with; nil: none.
+func (q Queries) SetStateFrom(ctx context.Context, id int64, state *int64) error {
+	return q.change(ctx, ErrNotFound, "UPDATE workspaces SET state_from = $2 WHERE id = $1", id, state)
 }
 
 // SetSession keeps what the agent was told and what it made of it.
@@ -128,39 +158,6 @@ func (q Queries) RemoveWorkspace(ctx context.Context, w Workspace) error {
 		return err
 	}
 	return q.notify(ctx, Event{Type: "workspace", Account: w.Account, Workspace: w.Name, State: "removed"})
-}
-
-// Done is a step's work that need not be done again while the digest is the same.
-type Done struct {
-	Step   string
-	Digest string
-	Result json.RawMessage
-}
-
-// DoneSteps lists what is done for a workspace, by step.
-func (q Queries) DoneSteps(ctx context.Context, workspace int64) (map[string]Done, error) {
-	list, err := many[Done](ctx, q.db, "SELECT step, digest, result FROM done WHERE workspace = $1", workspace)
-	if err != nil {
-		return nil, err
-	}
-	m := make(map[string]Done, len(list))
-	for _, d := range list {
-		m[d.Step] = d
-	}
-	return m, nil
-}
-
-// SetDone notes that a step's work is done.
-func (q Queries) SetDone(ctx context.Context, workspace int64, d Done) error {
-	_, err := q.db.Exec(ctx, `INSERT INTO done (workspace, step, digest, result) VALUES ($1, $2, $3, $4)
-		ON CONFLICT (workspace, step) DO UPDATE SET digest = excluded.digest, result = excluded.result`, workspace, d.Step, d.Digest, d.Result)
-	return err
-}
-
-// DropDone forgets that steps are done: what they made is gone.
-func (q Queries) DropDone(ctx context.Context, workspace int64, steps ...string) error {
-	_, err := q.db.Exec(ctx, "DELETE FROM done WHERE workspace = $1 AND step = ANY($2)", workspace, steps)
-	return err
 }
 
 // CountWorkspaces counts all workspaces by state.

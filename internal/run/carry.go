@@ -130,13 +130,21 @@ func (c *carriage) load(ctx context.Context) (err error) {
 			}
 		}
 	}
-	if c.run.Kind != records.KindProvision && c.run.Kind != records.KindRebuild || len(c.workspace.Plan) > 0 {
+	if err := c.openSecrets(ctx); err != nil {
+		return err
+	}
+	if !startsWithoutPlan(c.run.Kind) || len(c.workspace.Plan) > 0 {
 		c.made.plan, err = planOf(c.workspace)
 		if c.run.Kind == records.KindRemove || c.run.Kind == records.KindStop {
 			err = nil // they need no plan
 		}
 	}
 	return err
+}
+
+// startsWithoutPlan tells whether a kind of run makes its plan itself.
+func startsWithoutPlan(kind string) bool {
+	return kind == records.KindProvision || kind == records.KindRebuild || kind == records.KindPrepare
 }
 
 func planOf(w records.Workspace) (*plan.Plan, error) {
@@ -152,7 +160,7 @@ func planOf(w records.Workspace) (*plan.Plan, error) {
 
 // carryOut goes through the steps. A step that fails ends the run, which is no error here.
 func (c *carriage) carryOut(ctx context.Context) error {
-	if c.run.Kind == records.KindProvision && c.workspace.State != records.Ready {
+	if (c.run.Kind == records.KindProvision || c.run.Kind == records.KindPrepare) && c.workspace.State != records.Ready {
 		if err := c.setState(ctx, records.Making, ""); err != nil {
 			return err
 		}
@@ -172,6 +180,14 @@ func (c *carriage) carryOut(ctx context.Context) error {
 	}
 	if c.run.Kind == records.KindRemove {
 		return c.keep(ctx, func() error { return c.o.Store.RemoveWorkspace(ctx, c.workspace) })
+	}
+	if c.run.Kind == records.KindRebuild {
+		if err := c.site.DropAside(ctx, c.workspace.SiteID()); err != nil {
+			return err
+		}
+		if err := c.keep(ctx, func() error { return c.o.Store.DropEarlier(ctx, c.workspace.ID) }); err != nil {
+			return err
+		}
 	}
 	return c.keep(ctx, func() error { return c.o.Store.EndRun(ctx, c.workspace, c.run, records.DoneWell, "") })
 }
@@ -234,6 +250,15 @@ func (c *carriage) fail(ctx context.Context, s *records.Step, stepErr error) err
 	s.State, s.Reason, s.Ended = records.Failed, reasonOf(stepErr), &now
 	if err := c.setStep(ctx, s); err != nil {
 		return err
+	}
+	switch c.run.Kind {
+	case records.KindRebuild:
+		return c.putBack(ctx, s.Title+": "+s.Reason)
+	case records.KindSnapshot:
+		if err := c.dropUnready(ctx); err != nil {
+			return err
+		}
+		return c.failRun(ctx, c.workspace.State, "no state was kept: "+s.Reason)
 	}
 	state := records.Failed
 	switch {

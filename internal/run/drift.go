@@ -8,11 +8,11 @@ import (
 
 	"domicile/internal/agent/wire"
 	"domicile/internal/credential"
+	"domicile/internal/definition"
 	"domicile/internal/drift"
 	"domicile/internal/fault"
 	"domicile/internal/plan"
 	"domicile/internal/records"
-	"domicile/internal/site"
 	"domicile/internal/source"
 )
 
@@ -47,45 +47,77 @@ func (r *Runner) Drift(ctx context.Context, w records.Workspace) ([]drift.Findin
 	return append(list, drift.Installed(added, r.manualPackages(ctx, w))...), nil
 }
 
-// definitionDrift compares with the definition as the repository has it now.
-func (r *Runner) definitionDrift(ctx context.Context, w records.Workspace, old *plan.Plan) (list []drift.Finding, err error) {
+// now is what a workspace's definition says at this moment.
+type now struct {
+	report *definition.Report
+	plan   *plan.Plan // nil: it cannot be carried out, and why says so
+	why    error
+}
+
+// planNow reads the definition as the repository has it now, and plans it as a rebuild
+// would: the source in the workspace is its owner's and stays.
+func (r *Runner) planNow(ctx context.Context, w records.Workspace) (n now, err error) {
 	address, err := source.Parse(w.Source)
 	if err != nil {
-		return nil, err
+		return n, err
 	}
 	key := "drift-" + credential.NewName()
-	checkout, err := r.o.Source.Fetch(ctx, address, w.Ref, key, func(string) {})
+	checkout, err := r.Fetch(ctx, w.Account, source.Want{Address: address, Ref: w.Ref, Key: key})
 	if err != nil {
-		return []drift.Finding{{Kind: "definition", Name: w.Source, Says: "cannot be compared: " + err.Error()}}, nil
+		return now{why: err}, nil
 	}
 	defer func() {
 		if err := r.o.Source.Forget(key); err != nil {
 			r.o.Log.Warn("forget what was compared", "error", err)
 		}
 	}()
-	report, _, err := ReadDefinition(ctx, checkout, w.File, r.o.Artifacts)
+	if n.report, _, err = ReadDefinition(ctx, checkout, w.File, r.o.Artifacts); err != nil {
+		return n, err
+	}
+	if n.report.HasErrors() {
+		n.why = definitionFault(n.report)
+		return n, nil
+	}
+	checkout.Commit = w.Commit
+	in, err := r.input(ctx, w, checkout, n.report)
+	if err != nil {
+		return now{why: err}, nil
+	}
+	n.plan, n.why = MakePlan(ctx, checkout, n.report, in)
+	return n, nil
+}
+
+// definitionDrift compares with the definition as the repository has it now.
+func (r *Runner) definitionDrift(ctx context.Context, w records.Workspace, old *plan.Plan) (list []drift.Finding, err error) {
+	n, err := r.planNow(ctx, w)
 	if err != nil {
 		return nil, err
 	}
-	if report.HasErrors() {
-		return []drift.Finding{{Kind: "definition", Name: report.File, Says: "has errors now: " + definitionFault(report).Error()}}, nil
-	}
-	checkout.Commit = w.Commit // the source in the workspace is its owner's
-	now, err := MakePlan(ctx, checkout, report, plan.Input{Name: w.Name, Policy: r.o.Policy})
-	if err != nil {
-		return []drift.Finding{{Kind: "definition", Name: report.File, Says: "cannot be carried out now: " + err.Error()}}, nil
-	}
-	before := map[string]string{}
-	for _, s := range old.Steps {
-		before[s.Name] = s.Digest
-	}
-	for _, s := range now.Steps {
-		if s.Digest != "" && before[s.Name] != s.Digest {
-			list = append(list, drift.Finding{Kind: "definition", Name: report.File, Says: "changed since: " + firstLower(s.Title) + " would be done again", Line: "domicile rebuild " + w.Name})
-			break // what comes behind follows from it
+	if n.plan == nil {
+		name := w.Source
+		if n.report != nil {
+			name = n.report.File
 		}
+		return []drift.Finding{{Kind: "definition", Name: name, Says: "cannot be compared: " + n.why.Error()}}, nil
+	}
+	if again := changed(old, n.plan); len(again) > 0 { // what comes behind follows from it
+		list = append(list, drift.Finding{Kind: "definition", Name: n.report.File, Says: "changed since: " + firstLower(again[0].Title) + " would be done again", Line: "domicile rebuild " + w.Name})
 	}
 	return list, nil
+}
+
+// changed gives the steps of a plan that an earlier one does not have done.
+func changed(before, after *plan.Plan) (list []plan.Step) {
+	digests := map[string]string{}
+	for _, s := range before.Steps {
+		digests[s.Name] = s.Digest
+	}
+	for _, s := range after.Steps {
+		if s.Digest != "" && digests[s.Name] != s.Digest {
+			list = append(list, s)
+		}
+	}
+	return list
 }
 
 func firstLower(s string) string { return strings.ToLower(s[:1]) + s[1:] }
@@ -106,43 +138,4 @@ func (r *Runner) manualPackages(ctx context.Context, w records.Workspace) []stri
 		return nil
 	}
 	return strings.Fields(out.String())
-}
-
-// Leftovers finds what nothing uses any more at all sites.
-func (r *Runner) Leftovers(ctx context.Context) (map[string][]site.Leftover, error) {
-	out := map[string][]site.Leftover{}
-	for name, at := range r.o.Sites {
-		list, err := r.o.Store.WorkspacesAt(ctx, name)
-		if err != nil {
-			return nil, err
-		}
-		known := make([]string, 0, len(list))
-		for _, w := range list {
-			known = append(known, w.SiteID())
-		}
-		if out[name], err = at.Leftovers(ctx, known); err != nil {
-			return nil, err
-		}
-	}
-	return out, nil
-}
-
-// Tidy removes what nothing uses any more. It looks again first, so that what came into
-// use meanwhile stays.
-func (r *Runner) Tidy(ctx context.Context) (removed map[string][]site.Leftover, err error) {
-	all, err := r.Leftovers(ctx)
-	if err != nil {
-		return nil, err
-	}
-	removed = map[string][]site.Leftover{}
-	for name, list := range all {
-		for _, l := range list {
-			if err := r.o.Sites[name].RemoveLeftover(ctx, l); err != nil {
-				r.o.Log.Warn("remove a leftover", "site", name, "kind", l.Kind, "name", l.Name, "error", err)
-				continue
-			}
-			removed[name] = append(removed[name], l)
-		}
-	}
-	return removed, nil
 }

@@ -41,10 +41,16 @@ func (c *carriage) oneImage(ctx context.Context, reference string, r *recipe.Rec
 	if err := c.needSource(ctx); err != nil {
 		return i, err
 	}
+	secrets, alone := map[string]string(nil), "image "+c.workspace.Site+" "+r.Digest
+	if r.Dockerfile != nil && len(r.Dockerfile.Secrets) > 0 {
+		secrets = chosen(c.made.secrets, r.Dockerfile.Secrets)
+		// Two builds at the same moment would share a step in which one's secret is read.
+		alone = "image " + c.workspace.Site + " with secrets"
+	}
 	// Who needs the same image at the same moment, in this process or another replica of
 	// the service, waits for the first and finds it there.
-	err = c.o.Store.Alone(ctx, "image "+c.workspace.Site+" "+r.Digest, func() error {
-		i, err = c.site.EnsureBuilt(ctx, site.Build{Recipe: r, Source: c.made.checkout.Folder, Features: files}, c.log.say)
+	err = c.o.Store.Alone(ctx, alone, func() error {
+		i, err = c.site.EnsureBuilt(ctx, site.Build{Recipe: r, Source: c.made.checkout.Folder, Features: files, Secrets: secrets}, c.log.say)
 		return err
 	})
 	return i, err
@@ -92,6 +98,9 @@ func (c *carriage) needSource(ctx context.Context) error {
 // services makes and starts services, each when those it waits for are as far as it
 // wants. late chooses those that need the source.
 func (c *carriage) services(ctx context.Context, id string, late bool) error {
+	if err := c.setAside(ctx, id); err != nil {
+		return err
+	}
 	if err := c.site.EnsureNetworks(ctx, id, c.made.plan.Networks); err != nil {
 		return err
 	}
@@ -104,7 +113,7 @@ func (c *carriage) services(ctx context.Context, id string, late bool) error {
 				return err
 			}
 		}
-		if err := c.site.EnsureService(ctx, id, plan.DigestOf(v), v, c.made.checkout.Folder); err != nil {
+		if err := c.site.EnsureService(ctx, id, v.Digest(), v, c.made.checkout.Folder); err != nil {
 			return err
 		}
 		if err := c.waitForServices(ctx, id, v.Name, v.After); err != nil {

@@ -55,6 +55,9 @@ func firstOf(errs []error) error {
 }
 
 func (c *carriage) commands(stage string) []definition.Command {
+	if stage == "postAttachCommand" {
+		return c.made.plan.Attached
+	}
 	for _, s := range c.made.plan.Steps {
 		if s.Name == stage {
 			return s.Commands
@@ -76,7 +79,7 @@ func (c *carriage) part(ctx context.Context, link *agentlink.Link, stage, key, f
 	}
 	c.log.say(prefix + "$ " + shown)
 	out := c.log.writer(prefix)
-	err := link.Task(ctx, wire.TaskRequest{Key: key, Shell: part.Shell, Args: part.Args}, out)
+	err := link.Task(ctx, wire.TaskRequest{Key: key, Shell: part.Shell, Args: part.Args, Env: c.secretsFor(stage)}, out)
 	_ = out.(io.Closer).Close() // writes the last line, if it has no end
 	var exit *agentlink.ExitError
 	if !errors.As(err, &exit) {

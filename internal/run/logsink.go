@@ -11,6 +11,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"domicile/internal/mask"
 	"domicile/internal/records"
 )
 
@@ -29,6 +30,7 @@ type logSink struct {
 	workspace records.Workspace
 	run       int64
 	log       *slog.Logger
+	mask      *mask.Mask
 
 	mu      sync.Mutex
 	step    int
@@ -78,7 +80,7 @@ func (s *logSink) say(text string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, line := range strings.Split(text, "\n") {
-		s.add(line)
+		s.add(s.mask.Line(line))
 	}
 }
 

@@ -50,7 +50,7 @@ func (c *carriage) putPersonal(ctx context.Context, id string) error {
 		return err
 	}
 	key := id + "-personal"
-	checkout, err := c.o.Source.Fetch(ctx, address, "", key, c.log.say)
+	checkout, err := c.Fetch(ctx, c.workspace.Account, source.Want{Address: address, Key: key, Say: c.log.say})
 	if err != nil {
 		return err
 	}

@@ -2,6 +2,7 @@ package run
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 
@@ -22,37 +23,62 @@ type Planned struct {
 	Detail      []string // what it would do, in words
 }
 
-// PlanFirst plans a workspace of a source that was fetched, and tells what is there
-// already. Nothing is made.
-func (r *Runner) PlanFirst(ctx context.Context, c source.Checkout, address, file, siteName string) ([]Planned, error) {
-	report, _, err := ReadDefinition(ctx, c, file, r.o.Artifacts)
+// First is what making a workspace would do.
+type First struct {
+	Steps []Planned
+	// Refused is all that policy does not allow, or is not carried out; then nothing would be
+	// made.
+	Refused plan.Refusals
+}
+
+// PlanFirst plans a workspace of a source that was fetched for an account, and tells what
+// is there already. Nothing is made.
+func (r *Runner) PlanFirst(ctx context.Context, c source.Checkout, q Request) (first First, err error) {
+	report, _, err := ReadDefinition(ctx, c, q.File, r.o.Artifacts)
 	if err != nil {
-		return nil, err
+		return first, err
 	}
 	if report.HasErrors() {
-		return nil, definitionFault(report)
+		return first, definitionFault(report)
 	}
-	p, err := MakePlan(ctx, c, report, plan.Input{Name: c.Name, Policy: r.o.Policy})
+	in, err := r.input(ctx, records.Workspace{Account: q.Account, Name: c.Name, Size: q.Size, Kind: records.IsWorkspace}, c, report)
 	if err != nil {
-		return nil, err
+		return first, err
 	}
-	millis, err := r.o.Store.StepMillis(ctx, address)
+	p, err := MakePlan(ctx, c, report, in)
+	if errors.As(err, &first.Refused) {
+		return first, nil
+	}
 	if err != nil {
-		return nil, err
+		return first, err
 	}
-	at := r.Site(siteName)
+	millis, err := r.o.Store.StepMillis(ctx, q.Source)
+	if err != nil {
+		return first, err
+	}
+	at := r.Site(q.Site)
 	if at == nil {
-		return nil, fault.New("no-site", "domicile sites lists them", "the service has no site %q", siteName)
+		return first, fault.New("no-site", "domicile sites lists them", "the service has no site %q", q.Site)
 	}
-	var list []Planned
-	for _, s := range append(plan.First(address, ""), p.Steps...) {
+	prepared := map[string]string{}
+	state, err := r.o.Store.PreparedFor(ctx, q.Site, q.Source, p.Container.Digest, c.Commit)
+	if err == nil {
+		err = json.Unmarshal(state.Done, &prepared)
+	}
+	if err != nil && !errors.Is(err, records.ErrNotFound) {
+		return first, err
+	}
+	for _, s := range append(plan.First(q.Source, ""), p.Steps...) {
 		planned := Planned{Name: s.Name, Title: s.Title, Millis: millis[s.Name]}
 		if err := planned.describe(ctx, s, p, at); err != nil {
-			return nil, err
+			return first, err
 		}
-		list = append(list, planned)
+		if state.ID != 0 && (s.Name == plan.StepImage || s.Digest != "" && prepared[s.Name] == s.Digest) {
+			planned.There = true
+		}
+		first.Steps = append(first.Steps, planned)
 	}
-	return list, nil
+	return first, nil
 }
 
 func (d *Planned) describe(ctx context.Context, s plan.Step, p *plan.Plan, at site.Site) (err error) {

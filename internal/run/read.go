@@ -2,20 +2,16 @@ package run
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"os"
 	"path"
 	"strings"
-
-	"github.com/jackc/pgx/v5"
 
 	"domicile/internal/artifact"
 	"domicile/internal/compose"
 	"domicile/internal/definition"
 	"domicile/internal/fault"
 	"domicile/internal/plan"
-	"domicile/internal/records"
 	"domicile/internal/source"
 )
 
@@ -88,49 +84,4 @@ func MakePlan(ctx context.Context, checkout source.Checkout, report *definition.
 		}
 	}
 	return plan.Make(report, in)
-}
-
-// makePlan plans, and adds the plan's steps to the run. Plan and steps are written
-// together, so that a run has either none of them or all.
-func (c *carriage) makePlan(ctx context.Context, position int) error {
-	if c.made.report == nil {
-		if err := c.read(ctx); err != nil {
-			return err
-		}
-	}
-	if c.run.Kind == records.KindRebuild && c.workspace.Commit != "" {
-		// The source stays as it is, with what was changed in it.
-		c.made.checkout.Commit = c.workspace.Commit
-	}
-	personal, err := c.personalOf(ctx)
-	if err != nil {
-		return err
-	}
-	p, err := MakePlan(ctx, c.made.checkout, c.made.report, plan.Input{Name: c.workspace.Name, Policy: c.o.Policy, Personal: personal})
-	if err != nil {
-		return err
-	}
-	b, err := json.Marshal(p)
-	if err != nil {
-		return fmt.Errorf("keep the plan: %w", err)
-	}
-	err = c.o.Store.InTx(ctx, func(db records.Queries, _ pgx.Tx) error {
-		for i, s := range p.Steps {
-			if err := db.AddStep(ctx, records.Step{Run: c.run.ID, Position: position + 1 + i, Name: s.Name, Title: s.Title, Digest: s.Digest}); err != nil {
-				return err
-			}
-		}
-		return db.SetPlan(ctx, c.workspace.ID, c.made.checkout.Commit, b)
-	})
-	if err != nil {
-		return err
-	}
-	all, err := c.o.Store.Steps(ctx, c.run.ID)
-	if err != nil {
-		return err
-	}
-	c.made.plan = p
-	c.steps = append(c.steps[:position+1], all[position+1:]...)
-	c.log.say(fmt.Sprintf("%d steps", len(p.Steps)))
-	return nil
 }

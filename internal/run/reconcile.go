@@ -3,11 +3,13 @@ package run
 import (
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 
 	"domicile/internal/fault"
+	"domicile/internal/plan"
 	"domicile/internal/records"
 	"domicile/internal/site"
 )
@@ -109,7 +111,9 @@ func (r *Runner) compare(ctx context.Context, name string, s site.Site, instance
 		case i.Running && w.State == records.Lost:
 			err = r.o.Store.SetWorkspaceState(ctx, w, records.Ready, "")
 		case !i.Running && w.Wanted == records.WantRunning:
-			err = r.restart(ctx, w)
+			err = r.restart(ctx, w, "it had stopped by itself")
+		case i.Running && w.State == records.Ready:
+			err = r.lookAfter(ctx, s, w, i)
 		}
 		if err != nil {
 			return err
@@ -120,8 +124,8 @@ func (r *Runner) compare(ctx context.Context, name string, s site.Site, instance
 
 const reasonGone = "its container is gone from the site; provision it again: its source is still in its volume"
 
-// restart starts a workspace that ran until its site went away.
-func (r *Runner) restart(ctx context.Context, w records.Workspace) error {
+// restart starts a workspace that ran until its site, or something of it, went away.
+func (r *Runner) restart(ctx context.Context, w records.Workspace, why string) error {
 	p, err := planOf(w)
 	if err != nil {
 		return err
@@ -131,13 +135,63 @@ func (r *Runner) restart(ctx context.Context, w records.Workspace) error {
 		if err != nil || (now.State != records.Ready && now.State != records.Lost) || now.Wanted != records.WantRunning {
 			return err
 		}
-		return r.enqueue(ctx, db, tx, w, records.KindStart, p.Start())
+		return r.enqueueFor(ctx, db, tx, w, records.KindStart, why, p.Start())
 	})
 	if errors.Is(err, records.ErrBusy) || errors.Is(err, records.ErrNotFound) {
 		return nil // something is under way already
 	}
 	if err == nil {
-		r.o.Log.Info("a workspace had stopped by itself and is started again", "workspace", w.Name)
+		r.o.Log.Info("a workspace is started again", "workspace", w.Name, "why", why)
 	}
 	return err
+}
+
+// The exit statuses of programs that were ended from outside, by SIGKILL and SIGTERM. One
+// that ended by itself is left alone: it may have been meant to.
+const (
+	killed     = 128 + 9
+	terminated = 128 + 15
+)
+
+// lookAfter brings services back that were removed or stopped from outside, and keeps the
+// door open.
+func (r *Runner) lookAfter(ctx context.Context, s site.Site, w records.Workspace, i site.Instance) error {
+	p, err := planOf(w)
+	if err != nil || w.Wanted != records.WantRunning {
+		return err
+	}
+	r.openDoor(s, w, p)
+	for _, v := range p.Services {
+		at := slices.IndexFunc(i.Services, func(s site.Service) bool { return s.Name == v.Name })
+		switch {
+		case at < 0:
+			return r.restart(ctx, w, "its service "+v.Name+" was removed")
+		case !i.Services[at].Running && i.Services[at].Started && (i.Services[at].ExitCode == killed || i.Services[at].ExitCode == terminated):
+			return r.restart(ctx, w, "its service "+v.Name+" was stopped")
+		}
+	}
+	return nil
+}
+
+// openDoor opens the door to the engine of a workspace that wants one, unless it is open.
+// It stays open until the workspace is removed or the service stops.
+func (r *Runner) openDoor(s site.Site, w records.Workspace, p *plan.Plan) {
+	if !p.Container.Door {
+		return
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.doors[w.ID] {
+		return
+	}
+	r.doors[w.ID] = true
+	ctx := r.serving
+	go func() {
+		if err := s.OpenDoor(ctx, w.SiteID()); err != nil && ctx.Err() == nil {
+			r.o.Log.Warn("serve the door of a workspace", "workspace", w.Name, "error", err)
+		}
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		delete(r.doors, w.ID)
+	}()
 }

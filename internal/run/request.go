@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 
 	"github.com/jackc/pgx/v5"
@@ -23,6 +24,8 @@ type Request struct {
 	Name    string // empty: the repository's name
 	File    string // the definition, where there are several
 	Site    string
+	Size    string // empty: the definition's, or the service's
+	Mount   bool   // a folder of the host is mounted in place, not copied
 }
 
 var (
@@ -70,11 +73,17 @@ func (r *Runner) Provision(ctx context.Context, q Request) (records.Workspace, e
 	if r.o.Sites[q.Site] == nil {
 		return records.Workspace{}, fault.New("no-site", "domicile sites lists them", "there is no site %q", q.Site)
 	}
+	if err := r.mayMount(q, address); err != nil {
+		return records.Workspace{}, err
+	}
+	if _, err := plan.ChooseSize(r.o.Sizes, q.Size); err != nil {
+		return records.Workspace{}, err
+	}
 	var w records.Workspace
 	err = r.o.Store.InTx(ctx, func(db records.Queries, tx pgx.Tx) error {
 		var err error
 		w, err = db.AddWorkspace(ctx, records.Workspace{Account: q.Account, Name: q.Name, Source: address.String(), Ref: q.Ref, File: q.File,
-			Site: q.Site, State: records.Waiting, Wanted: records.WantRunning})
+			Site: q.Site, State: records.Waiting, Wanted: records.WantRunning, Size: q.Size, Mount: q.Mount})
 		if errors.Is(err, records.ErrTaken) {
 			w, err = r.goOn(ctx, db, q, address)
 		}
@@ -84,6 +93,19 @@ func (r *Runner) Provision(ctx context.Context, q Request) (records.Workspace, e
 		return r.enqueue(ctx, db, tx, w, records.KindProvision, plan.First(w.Source, w.Ref))
 	})
 	return w, busy(err, q.Name)
+}
+
+// mayMount refuses to mount what is no folder, or where policy does not allow it.
+func (r *Runner) mayMount(q Request, a source.Address) error {
+	switch {
+	case !q.Mount:
+		return nil
+	case a.Folder == "":
+		return fault.New("bad-source", "leave -mount out, or give a folder of the service's host", "%s is no folder of the service's host, and cannot be mounted", a)
+	case !slices.Contains(r.o.Policy, plan.AllowHostMounts):
+		return fault.New("not-allowed-here", "leave -mount out, or ask an administrator to allow host-mounts (domicile serve -allow host-mounts)", "mounting the folder %s in place is not allowed here", a)
+	}
+	return nil
 }
 
 // goOn finds the workspace of that name and tells whether a provision may go on with it.
@@ -105,8 +127,8 @@ func (r *Runner) goOn(ctx context.Context, db records.Queries, q Request, a sour
 	default:
 		return w, records.ErrBusy
 	}
-	w.Ref, w.File = q.Ref, q.File
-	if err := db.SetSource(ctx, w.ID, q.Ref, q.File); err != nil {
+	w.Ref, w.File, w.Size = q.Ref, q.File, q.Size
+	if err := db.SetSource(ctx, w.ID, q.Ref, q.File, q.Size); err != nil {
 		return w, err
 	}
 	return w, db.SetWanted(ctx, w.ID, records.WantRunning)
@@ -114,7 +136,7 @@ func (r *Runner) goOn(ctx context.Context, db records.Queries, q Request, a sour
 
 // Start makes the run that starts a stopped workspace.
 func (r *Runner) Start(ctx context.Context, account int64, name string) (records.Workspace, error) {
-	return r.request(ctx, account, name, records.KindStart, records.WantRunning, func(w records.Workspace) ([]plan.Step, error) {
+	return r.request(ctx, account, name, records.KindStart, records.WantRunning, func(_ records.Queries, w records.Workspace) ([]plan.Step, error) {
 		if w.State == records.Ready {
 			return nil, fault.New("running-already", "", "the workspace %s is running already", name)
 		}
@@ -128,7 +150,7 @@ func (r *Runner) Start(ctx context.Context, account int64, name string) (records
 
 // Stop makes the run that stops a workspace.
 func (r *Runner) Stop(ctx context.Context, account int64, name string) (records.Workspace, error) {
-	return r.request(ctx, account, name, records.KindStop, records.WantStopped, func(w records.Workspace) ([]plan.Step, error) {
+	return r.request(ctx, account, name, records.KindStop, records.WantStopped, func(_ records.Queries, w records.Workspace) ([]plan.Step, error) {
 		if w.State == records.Stopped {
 			return nil, fault.New("stopped-already", "", "the workspace %s is stopped already", name)
 		}
@@ -139,17 +161,20 @@ func (r *Runner) Stop(ctx context.Context, account int64, name string) (records.
 // Remove makes the run that removes a workspace and all that was made for it. A run that
 // is under way is ended first.
 func (r *Runner) Remove(ctx context.Context, account int64, name string) (records.Workspace, error) {
-	return r.request(ctx, account, name, records.KindRemove, records.WantRemoved, func(records.Workspace) ([]plan.Step, error) { return plan.Remove(), nil })
+	return r.request(ctx, account, name, records.KindRemove, records.WantRemoved, func(records.Queries, records.Workspace) ([]plan.Step, error) { return plan.Remove(), nil })
 }
 
-func (r *Runner) request(ctx context.Context, account int64, name, kind, wanted string, steps func(records.Workspace) ([]plan.Step, error)) (records.Workspace, error) {
+func (r *Runner) request(ctx context.Context, account int64, name, kind, wanted string, steps func(records.Queries, records.Workspace) ([]plan.Step, error)) (records.Workspace, error) {
 	var w records.Workspace
 	err := r.o.Store.InTx(ctx, func(db records.Queries, tx pgx.Tx) error {
 		var err error
 		if w, err = db.LockWorkspace(ctx, account, name); err != nil {
 			return err
 		}
-		list, err := steps(w)
+		if w.Kind == records.IsPrepared && kind != records.KindRemove {
+			return records.ErrNotFound
+		}
+		list, err := steps(db, w)
 		if err != nil {
 			return err
 		}
@@ -168,7 +193,17 @@ func (r *Runner) request(ctx context.Context, account int64, name, kind, wanted 
 
 // enqueue writes the run, its steps and the queue's job in one transaction.
 func (r *Runner) enqueue(ctx context.Context, db records.Queries, tx pgx.Tx, w records.Workspace, kind string, steps []plan.Step) error {
-	run, err := db.AddRun(ctx, w.ID, kind)
+	return r.enqueueFor(ctx, db, tx, w, kind, "", steps)
+}
+
+// stateBy is what a workspace is from when on a run of a kind is asked for. Others leave it
+// as it is, a rebuild until its container is replaced.
+var stateBy = map[string]string{records.KindProvision: records.Waiting, records.KindPrepare: records.Waiting, records.KindStart: records.Starting, records.KindReturn: records.Making,
+	records.KindStop: records.Stopping, records.KindRemove: records.Removing}
+
+// enqueueFor says why the run is made, where no person asked for it.
+func (r *Runner) enqueueFor(ctx context.Context, db records.Queries, tx pgx.Tx, w records.Workspace, kind, note string, steps []plan.Step) error {
+	run, err := db.AddRun(ctx, w.ID, kind, note)
 	if err != nil {
 		return err
 	}
@@ -177,12 +212,14 @@ func (r *Runner) enqueue(ctx context.Context, db records.Queries, tx pgx.Tx, w r
 			return err
 		}
 	}
-	state := w.State // a rebuild leaves a workspace usable until its container is replaced
-	if s, changes := map[string]string{records.KindProvision: records.Waiting, records.KindStart: records.Starting, records.KindStop: records.Stopping, records.KindRemove: records.Removing}[kind]; changes {
-		state = s
+	state, changes := stateBy[kind]
+	if !changes {
+		state = w.State
 	}
-	if err := db.SetWorkspaceState(ctx, w, state, ""); err != nil {
-		return err
+	if changes || kind == records.KindRebuild { // which forgets why the last one failed
+		if err := db.SetWorkspaceState(ctx, w, state, ""); err != nil {
+			return err
+		}
 	}
 	_, err = r.queue.InsertTx(ctx, tx, jobArgs{Run: run.ID}, nil)
 	return err

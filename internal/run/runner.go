@@ -32,13 +32,32 @@ type Options struct {
 	Artifacts *artifact.Store
 	// Policy is what definitions may ask for.
 	Policy plan.Policy
-	Log    *slog.Logger
+	// Vault opens what people keep sealed.
+	Vault Vault
+	// Sizes are those that a workspace may have; Size is whose limits one gets that asks for
+	// none, empty: no limits.
+	Sizes []plan.Size
+	Size  string
+	// IdleStop is how long a workspace that does not say so itself may be without use before
+	// it stops; 0: it does not stop by itself.
+	IdleStop time.Duration
+	// LookEvery is how often followed branches are looked at; 0 means a minute.
+	LookEvery time.Duration
+	Log       *slog.Logger
 	// Workers is how many runs are carried out at a time; 0 means 8.
 	Workers int
 	// Pause is the first pause before a step is tried again; it doubles. 0 means 500 ms.
 	Pause time.Duration
 	// Tries is how often a step is tried when its fault may pass; 0 means 7.
 	Tries int
+}
+
+// Vault opens what people keep sealed.
+type Vault interface {
+	// Login is how an account signs in to a git host; nil where it does not.
+	Login(ctx context.Context, account int64, host string) (*source.Login, error)
+	// Secrets are those of an account for a source that have one of the names.
+	Secrets(ctx context.Context, account int64, source string, names []string) (map[string]string, error)
 }
 
 // Runner carries out runs and keeps records and sites in step.
@@ -49,6 +68,11 @@ type Runner struct {
 
 	mu    sync.Mutex
 	facts map[string]Examined // by site
+
+	// serving ends when the service stops; what outlives a run goes on until then.
+	serving context.Context
+	doors   map[int64]bool      // those that are open, by workspace
+	asked   map[int64]time.Time // when a workspace was last asked whether it is used, by workspace
 }
 
 // Examined is what was last found at a site.
@@ -89,11 +113,14 @@ func New(ctx context.Context, o Options) (*Runner, error) {
 	if o.Tries == 0 {
 		o.Tries = 7
 	}
+	if o.LookEvery == 0 {
+		o.LookEvery = time.Minute
+	}
 	instance, err := o.Store.Enlist(ctx)
 	if err != nil {
 		return nil, err
 	}
-	r := &Runner{o: o, instance: instance, facts: map[string]Examined{}}
+	r := &Runner{o: o, instance: instance, facts: map[string]Examined{}, asked: map[int64]time.Time{}, doors: map[int64]bool{}}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{runner: r})
 	r.queue, err = river.NewClient(riverpgxv5.New(o.Store.Pool), &river.Config{
@@ -118,6 +145,7 @@ func (q quiet) Enabled(ctx context.Context, l slog.Level) bool {
 
 // Serve carries out runs until ctx ends; what is under way then is given back to others.
 func (r *Runner) Serve(ctx context.Context) error {
+	r.serving = ctx
 	held := make(chan struct{})
 	var once sync.Once
 	var background sync.WaitGroup
@@ -136,7 +164,9 @@ func (r *Runner) Serve(ctx context.Context) error {
 	background.Go(func() { r.takeOver(ctx) })
 	for name, s := range r.o.Sites {
 		background.Go(func() { r.reconcile(ctx, name, s) })
+		background.Go(func() { r.watchUse(ctx, name) })
 	}
+	background.Go(func() { r.followBranches(ctx) })
 	if err := r.queue.Start(context.WithoutCancel(ctx)); err != nil {
 		return fmt.Errorf("start the queue: %w", err)
 	}
@@ -168,6 +198,17 @@ func pause(ctx context.Context, d time.Duration) {
 	case <-t.C:
 	}
 }
+
+// Fetch brings a source to the service's host on behalf of an account.
+func (r *Runner) Fetch(ctx context.Context, account int64, w source.Want) (c source.Checkout, err error) {
+	if w.Login, err = r.o.Vault.Login(ctx, account, w.Address.Host()); err != nil {
+		return c, err
+	}
+	return r.o.Source.Fetch(ctx, w)
+}
+
+// Sizes are those that a workspace may have.
+func (r *Runner) Sizes() []plan.Size { return r.o.Sizes }
 
 // Site returns a site by name, or nil.
 func (r *Runner) Site(name string) site.Site { return r.o.Sites[name] }

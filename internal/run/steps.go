@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"io"
 	"slices"
 	"time"
 
@@ -28,6 +27,7 @@ type made struct {
 	plan     *plan.Plan
 	image    site.Image
 	same     bool // the container stayed as it was
+	secrets  map[string]string
 }
 
 // restore takes what a step that is done already had made.
@@ -53,6 +53,10 @@ func (c *carriage) do(ctx context.Context, s *records.Step) (skipped bool, resul
 	case plan.StepPlan:
 		return false, nil, c.makePlan(ctx, s.Position)
 	case plan.StepImage:
+		if c.made.plan.Container.Saved != "" {
+			c.log.say("the state that it begins with has it")
+			return true, site.Image{}, nil
+		}
 		err = c.image(ctx)
 		return err == nil && !c.made.image.Fetched, c.made.image, err
 	case plan.StepServices:
@@ -73,6 +77,14 @@ func (c *carriage) do(ctx context.Context, s *records.Step) (skipped bool, resul
 		return c.source(ctx, id, s)
 	case plan.StepReady:
 		return false, nil, c.ready(ctx)
+	case plan.StepHost:
+		return false, nil, c.hostCommands(ctx)
+	case plan.StepJoin:
+		return false, nil, c.join(ctx)
+	case plan.StepSave:
+		return false, nil, c.save(ctx, id)
+	case plan.StepClean:
+		return false, nil, c.clean(ctx, id)
 	case plan.StepStop:
 		return false, nil, c.stop(ctx, id)
 	case plan.StepRemove:
@@ -120,42 +132,16 @@ func (c *carriage) fetch(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	c.made.checkout, err = c.o.Source.Fetch(ctx, address, c.workspace.Ref, c.workspace.SiteID(), c.log.say)
+	c.made.checkout, err = c.Fetch(ctx, c.workspace.Account, source.Want{Address: address, Ref: c.workspace.Ref, Key: c.workspace.SiteID(), Say: c.log.say})
 	return err
 }
 
 func (c *carriage) volume(ctx context.Context, id string) (bool, any, error) {
 	made, err := c.site.EnsureVolume(ctx, id)
-	if err == nil && made {
+	if err == nil && made && c.made.plan.Container.Saved == "" {
 		err = c.o.Store.DropDone(ctx, c.workspace.ID, plan.StepSource)
 	}
 	return err == nil && !made, nil, err
-}
-
-// container makes the container. Where there is none, what was done inside an earlier one
-// is gone; that is written down before the new one is made.
-func (c *carriage) container(ctx context.Context, id string) (bool, any, error) {
-	there, found, err := c.site.Find(ctx, id)
-	if err != nil {
-		return false, nil, err
-	}
-	same := found && there.Digest == c.made.plan.Container.Digest
-	if err := c.site.EnsureNetworks(ctx, id, c.made.plan.Networks); err != nil {
-		return false, nil, err
-	}
-	c.made.same = same
-	if !same && c.run.Kind == records.KindRebuild {
-		c.log.say("the container is replaced: what was written outside the source and the volumes is lost with it")
-		if err := c.setState(ctx, records.Making, ""); err != nil {
-			return false, nil, err
-		}
-	}
-	if !same {
-		if err := c.o.Store.DropDone(ctx, c.workspace.ID, append([]string{plan.StepPersonal}, definition.Lifecycle...)...); err != nil {
-			return false, nil, err
-		}
-	}
-	return same, nil, c.site.EnsureInstance(ctx, id, c.made.plan.Container)
 }
 
 // agentPatience is how long an agent has to answer after its container was started.
@@ -163,9 +149,13 @@ const agentPatience = 30 * time.Second
 
 // agent starts the instance, reaches its agent, and tells it how programs run.
 func (c *carriage) agent(ctx context.Context, id string) error {
+	if err := c.mountedStill(); err != nil {
+		return err
+	}
 	if err := c.site.Start(ctx, id); err != nil {
 		return err
 	}
+	c.openDoor(c.site, c.workspace, c.made.plan)
 	link, err := c.reach(ctx, id)
 	if err != nil {
 		return err
@@ -183,13 +173,17 @@ func (c *carriage) agent(ctx context.Context, id string) error {
 	if answer.Warning != "" {
 		c.log.say("warning: " + answer.Warning)
 	}
-	session.User = answer.User
+	session.User, session.Home = answer.User, answer.Home
 	c.log.say(fmt.Sprintf("agent %s; programs run as %s (%d) in %s", hello.Version, answer.User, answer.UID, session.Folder))
 	b, err := json.Marshal(session)
 	if err != nil {
 		return fmt.Errorf("keep the session: %w", err)
 	}
-	return c.keep(ctx, func() error { return c.o.Store.SetSession(ctx, c.workspace.ID, b, answer.UID) })
+	c.workspace.Session = b
+	if err := c.keep(ctx, func() error { return c.o.Store.SetSession(ctx, c.workspace.ID, b, answer.UID) }); err != nil {
+		return err
+	}
+	return c.rejoin(ctx, link)
 }
 
 // session replaces the variables that needed a running container.
@@ -239,55 +233,34 @@ func (c *carriage) reach(ctx context.Context, id string) (*agentlink.Link, error
 	}
 }
 
-// source puts the source in, unless it is there: a rebuild keeps what was changed in it.
-func (c *carriage) source(ctx context.Context, id string, s *records.Step) (bool, any, error) {
-	if c.run.Kind == records.KindRebuild {
-		done, err := c.o.Store.DoneSteps(ctx, c.workspace.ID)
-		if err != nil {
-			return false, nil, err
-		}
-		if _, there := done[s.Name]; there {
-			c.log.say("the source stays as it is, with what was changed in it")
-			return true, nil, c.o.Source.Forget(c.workspace.SiteID())
-		}
-	}
-	return c.once(ctx, s, func() error { return c.put(ctx, id) })
-}
-
-// put sends the source through the agent: the same way at every kind of site.
-func (c *carriage) put(ctx context.Context, id string) error {
-	if err := c.needSource(ctx); err != nil {
-		return err
-	}
-	link, err := c.reach(ctx, id)
-	if err != nil {
-		return err
-	}
-	defer link.Close()
-	r, w := io.Pipe()
-	go func() { w.CloseWithError(source.WriteArchive(ctx, c.made.checkout.Folder, w)) }()
-	defer r.Close()
-	if err := link.Put(ctx, c.made.plan.Container.SourceTarget, r); err != nil {
-		return err
-	}
-	if !c.made.checkout.Keep {
-		return c.o.Source.Forget(c.workspace.SiteID())
-	}
-	return nil
-}
-
 func (c *carriage) ready(ctx context.Context) error {
 	return c.setState(ctx, records.Ready, "")
 }
 
+// stop stops the workspace and its helpers. With shutdownAction none the services beside it
+// stay (the standard's "shutdownAction").
 func (c *carriage) stop(ctx context.Context, id string) error {
-	if err := c.site.Stop(ctx, id, stopGrace); err != nil {
+	p, err := planOf(c.workspace)
+	services := err != nil || p.Shutdown != "none"
+	if err := c.stopHelpers(ctx); err != nil {
 		return err
 	}
-	return c.setState(ctx, records.Stopped, "")
+	if err := c.site.Stop(ctx, id, stopGrace, services); err != nil {
+		return err
+	}
+	return c.setState(ctx, records.Stopped, c.run.Note)
 }
 
 func (c *carriage) remove(ctx context.Context, id string) error {
+	helpers, err := c.o.Store.Helpers(ctx, c.workspace.ID)
+	if err != nil {
+		return err
+	}
+	for _, h := range helpers {
+		if err := c.site.Remove(ctx, h.SiteID()); err != nil {
+			return fmt.Errorf("remove the helper %s: %w", h.Name, err)
+		}
+	}
 	if err := c.site.Remove(ctx, id); err != nil {
 		return err
 	}

@@ -62,8 +62,31 @@ type Site interface {
 	EnsureInstance(ctx context.Context, workspace string, c plan.Container) error
 	// Start starts the instance and its agent; one that runs stays as it is.
 	Start(ctx context.Context, workspace string) error
-	// Stop stops the instance: first kindly, after grace by force. Its files stay.
-	Stop(ctx context.Context, workspace string, grace time.Duration) error
+	// Stop stops the instance and, where services says so, the services beside it: first
+	// kindly, after grace by force. Its files stay.
+	Stop(ctx context.Context, workspace string, grace time.Duration, services bool) error
+	// SetAside stops those containers of the workspace that are not of the wanted digests
+	// (by service; the instance's own under the empty name) and keeps them, so that others
+	// can take their places. It tells whether any is aside.
+	SetAside(ctx context.Context, workspace string, wanted map[string]string) (bool, error)
+	// Carry copies files, where they are there, from an instance that was set aside into
+	// the one in its place, before that is started.
+	Carry(ctx context.Context, workspace string, paths []string) error
+	// PutBack removes what took the places of those set aside, puts them back and starts
+	// them. Of the services beside the workspace only the named ones stay.
+	PutBack(ctx context.Context, workspace string, services []string) error
+	// DropAside removes what was set aside.
+	DropAside(ctx context.Context, workspace string) error
+	// Save keeps the state of a workspace, files and volumes, under a name of its own. What
+	// a crash left of the same name is replaced.
+	Save(ctx context.Context, workspace, state string, progress func(line string)) (Saved, error)
+	// RemoveSaved removes a state that was kept. Instances that were made from it stay.
+	RemoveSaved(ctx context.Context, state string) error
+	// Join puts a workspace and its helpers on a network of their own, each reached by its
+	// name; helpers are names by the helpers' ids. Who is on it already stays.
+	Join(ctx context.Context, workspace, name string, helpers map[string]string) error
+	// OpenDoor serves a workspace the narrow door to what runs the instances, until ctx ends.
+	OpenDoor(ctx context.Context, workspace string) error
 	// Remove removes all that was made for the workspace. What is not there is no error.
 	Remove(ctx context.Context, workspace string) error
 	// Find looks for the workspace's instance; found is false where there is none.
@@ -74,7 +97,7 @@ type Site interface {
 	// volumes.
 	Added(ctx context.Context, workspace string) ([]string, error)
 	// Leftovers finds what this installation made and nothing uses any more; known are the
-	// ids of the workspaces there are. RemoveLeftover removes one of them.
+	// ids of the workspaces and of the states there are. RemoveLeftover removes one of them.
 	Leftovers(ctx context.Context, known []string) ([]Leftover, error)
 	RemoveLeftover(ctx context.Context, l Leftover) error
 	// Connect opens a byte stream to the agent of a running instance.
@@ -114,6 +137,14 @@ type Instance struct {
 	Running   bool
 	Digest    string // of the container it was made from
 	ExitCode  int    // of the last end, where it does not run
+	// Services are those beside it, in a list of instances.
+	Services []Service
+}
+
+// Saved is a state that was kept.
+type Saved struct {
+	Images map[string]string // by service; the workspace's own under the empty name
+	Bytes  int64             // what it takes beyond the images it was made from
 }
 
 // Build is an image to build and what it is built from.
@@ -123,6 +154,8 @@ type Build struct {
 	Source string
 	// Features are the files of the recipe's layers, in their order.
 	Features []fs.FS
+	// Secrets are what RUN --mount=type=secret may read, by name.
+	Secrets map[string]string
 }
 
 // Image is an image as a site has it.

@@ -86,3 +86,16 @@ func (a Address) Name() string {
 
 // String is the address as it was given.
 func (a Address) String() string { return a.Folder + a.Git }
+
+// Host is the git host's name, with its port where one is given; empty for a folder.
+func (a Address) Host() string {
+	if scpLike.MatchString(a.Git) {
+		host, _, _ := strings.Cut(a.Git[strings.IndexByte(a.Git, '@')+1:], ":")
+		return host
+	}
+	u, err := url.Parse(a.Git)
+	if err != nil {
+		return ""
+	}
+	return u.Host
+}

@@ -11,6 +11,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -36,35 +37,80 @@ type Checkout struct {
 
 var commitID = regexp.MustCompile(`^[0-9a-f]{40}$|^[0-9a-f]{64}$`)
 
-// Fetch brings the source to the host. key names the checkout; an earlier one of the same
-// key is replaced.
-func (f *Fetcher) Fetch(ctx context.Context, a Address, ref, key string, say func(string)) (Checkout, error) {
-	if a.Folder != "" {
-		return f.folder(a)
+// Want says what to fetch.
+type Want struct {
+	Address Address
+	Ref     string // branch, tag or commit; empty: the repository's own branch
+	// Key names the checkout; an earlier one of the same key is replaced.
+	Key string
+	// Login signs in to the git host; nil: nobody does.
+	Login *Login
+	// Say is told how it goes; nil: nobody is.
+	Say func(string)
+}
+
+// fetching is one of them.
+type fetching struct {
+	*Fetcher
+	Want
+	env []string // more of git's environment: how it signs in
+}
+
+// Fetch brings the source to the host.
+func (f *Fetcher) Fetch(ctx context.Context, w Want) (Checkout, error) {
+	if w.Address.Folder != "" {
+		return f.folder(w.Address)
 	}
-	if err := CheckRef(ref); err != nil {
+	if err := CheckRef(w.Ref); err != nil {
 		return Checkout{}, err
 	}
-	tip, err := f.find(ctx, a, ref)
+	x, done, err := f.begin(w)
 	if err != nil {
 		return Checkout{}, err
 	}
-	mirror, err := f.mirror(ctx, a, &tip, ref, say)
+	defer done()
+	tip, err := x.find(ctx)
 	if err != nil {
 		return Checkout{}, err
 	}
-	to := f.path(key)
+	mirror, err := x.mirror(ctx, &tip)
+	if err != nil {
+		return Checkout{}, err
+	}
+	to := f.path(w.Key)
 	if err := os.RemoveAll(to); err != nil {
 		return Checkout{}, fmt.Errorf("clear the earlier checkout: %w", err)
 	}
-	if err := f.clone(ctx, a, mirror, to, tip); err != nil {
+	if err := x.clone(ctx, mirror, to, tip); err != nil {
 		return Checkout{}, err
 	}
-	if err := f.submodules(ctx, a, to, say); err != nil {
+	if err := x.submodules(ctx, to); err != nil {
 		return Checkout{}, err
 	}
-	say(fmt.Sprintf("%s at %.12s", tip.said(), tip.commit))
-	return Checkout{Folder: to, Name: a.Name(), Commit: tip.commit, Branch: tip.branch}, nil
+	if err := x.large(ctx, mirror, to); err != nil {
+		return Checkout{}, err
+	}
+	x.Say(fmt.Sprintf("%s at %.12s", tip.said(), tip.commit))
+	return Checkout{Folder: to, Name: w.Address.Name(), Commit: tip.commit, Branch: tip.branch}, nil
+}
+
+// Tip asks the git host which commit a ref stands for now. Nothing is fetched.
+func (f *Fetcher) Tip(ctx context.Context, w Want) (commit string, err error) {
+	x, done, err := f.begin(w)
+	if err != nil {
+		return "", err
+	}
+	defer done()
+	t, err := x.find(ctx)
+	return t.commit, err
+}
+
+func (f *Fetcher) begin(w Want) (*fetching, func(), error) {
+	if w.Say == nil {
+		w.Say = func(string) {}
+	}
+	env, done, err := w.Login.open(w.Address)
+	return &fetching{f, w, env}, done, err
 }
 
 // Forget removes the checkout of a key.
@@ -74,19 +120,23 @@ func (f *Fetcher) path(key string) string { return filepath.Join(f.Folder, "chec
 
 func (f *Fetcher) folder(a Address) (Checkout, error) {
 	real, err := filepath.EvalSymlinks(a.Folder)
-	if err == nil {
-		for _, allowed := range f.Allowed {
-			if base, err := filepath.EvalSymlinks(allowed); err == nil && (real == base || strings.HasPrefix(real, base+string(filepath.Separator))) {
-				if info, err := os.Stat(real); err != nil || !info.IsDir() {
-					return Checkout{}, fault.New("bad-source", "", "%s is no folder", a.Folder)
-				}
-				return Checkout{Folder: real, Name: a.Name(), Keep: true}, nil
-			}
-		}
+	if err != nil || !f.Allows(real) {
+		// The same words whether it is there or not: who may not use it learns nothing of it.
+		return Checkout{}, fault.New("folder-not-allowed", "an administrator may allow it: domicile serve -source-folders",
+			"the folder %s of the service's host is not among those that may be used as sources", a.Folder)
 	}
-	// The same words whether it is there or not: who may not use it learns nothing of it.
-	return Checkout{}, fault.New("folder-not-allowed", "an administrator may allow it: domicile serve -source-folders",
-		"the folder %s of the service's host is not among those that may be used as sources", a.Folder)
+	if info, err := os.Stat(real); err != nil || !info.IsDir() {
+		return Checkout{}, fault.New("bad-source", "", "%s is no folder", a.Folder)
+	}
+	return Checkout{Folder: real, Name: a.Name(), Keep: true}, nil
+}
+
+// Allows tells whether a folder, without links in its path, may be used as a source.
+func (f *Fetcher) Allows(real string) bool {
+	return slices.ContainsFunc(f.Allowed, func(allowed string) bool {
+		base, err := filepath.EvalSymlinks(allowed)
+		return err == nil && (real == base || strings.HasPrefix(real, base+string(filepath.Separator)))
+	})
 }
 
 // tip is what a ref stands for.
@@ -103,7 +153,8 @@ func (t tip) said() string {
 }
 
 // find asks the git host what the ref stands for. A commit's id is taken as it is.
-func (f *Fetcher) find(ctx context.Context, a Address, ref string) (tip, error) {
+func (f *fetching) find(ctx context.Context) (tip, error) {
+	a, ref := f.Address, f.Ref
 	args := []string{"ls-remote", "--symref", "--", a.Git}
 	if ref == "" {
 		args = append(args, "HEAD")
@@ -141,7 +192,8 @@ func (f *Fetcher) find(ctx context.Context, a Address, ref string) (tip, error) 
 
 // mirror brings the repository's bare mirror up to date, one process at a time. Nothing is
 // fetched when it has the commit already.
-func (f *Fetcher) mirror(ctx context.Context, a Address, t *tip, ref string, say func(string)) (string, error) {
+func (f *fetching) mirror(ctx context.Context, t *tip) (string, error) {
+	a, say := f.Address, f.Say
 	sum := sha256.Sum256([]byte(a.Git))
 	folder := filepath.Join(f.Folder, "mirrors", hex.EncodeToString(sum[:10])+".git")
 	if err := os.MkdirAll(folder, 0o700); err != nil {
@@ -171,13 +223,14 @@ func (f *Fetcher) mirror(ctx context.Context, a Address, t *tip, ref string, say
 		return "", explain(err, a)
 	}
 	if _, err := f.git(ctx, folder, "cat-file", "-e", t.commit+"^{commit}"); err != nil {
-		return "", fault.New("ref-not-found", "give a commit that a branch or tag of the repository reaches", "the repository %s has no commit %s", a, ref)
+		return "", fault.New("ref-not-found", "give a commit that a branch or tag of the repository reaches", "the repository %s has no commit %s", a, f.Ref)
 	}
 	return folder, nil
 }
 
 // clone makes a normal clone whose remote is the repository itself, not the mirror.
-func (f *Fetcher) clone(ctx context.Context, a Address, mirror, to string, t tip) error {
+func (f *fetching) clone(ctx context.Context, mirror, to string, t tip) error {
+	a := f.Address
 	if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
 		return fmt.Errorf("make the checkout's folder: %w", err)
 	}
@@ -205,39 +258,30 @@ func (f *Fetcher) clone(ctx context.Context, a Address, mirror, to string, t tip
 // submodules fetches the repositories that the checkout refers to, and theirs in turn.
 // Addresses relative to the repository are git's to resolve; those of this host's own
 // files are refused as they are for the repository itself.
-func (f *Fetcher) submodules(ctx context.Context, a Address, to string, say func(string)) error {
+func (f *fetching) submodules(ctx context.Context, to string) error {
 	if _, err := os.Lstat(filepath.Join(to, ".gitmodules")); err != nil {
 		return nil
 	}
-	say("fetching its submodules")
+	f.Say("fetching its submodules")
 	if _, err := f.git(ctx, to, "submodule", "--quiet", "update", "--init", "--recursive"); err != nil {
-		known := explain(err, a)
+		known := explain(err, f.Address)
 		var what *fault.Fault
 		if errors.As(known, &what) {
 			return &fault.Fault{Code: what.Code, Remedy: "correct .gitmodules, or give the service access to the submodule", Transient: what.Transient, Err: what.Err,
-				Message: "a submodule of " + a.String() + " cannot be fetched"}
+				Message: "a submodule of " + f.Address.String() + " cannot be fetched"}
 		}
 		return known
 	}
 	return nil
 }
 
-// gitError is git's own end, with what it said.
-type gitError struct {
-	said string
-	err  error
-}
-
-func (e *gitError) Error() string { return strings.TrimSpace(e.said + " (" + e.err.Error() + ")") }
-func (e *gitError) Unwrap() error { return e.err }
-
-func (f *Fetcher) git(ctx context.Context, folder string, args ...string) (string, error) {
+func (f *fetching) git(ctx context.Context, folder string, args ...string) (string, error) {
 	c := exec.CommandContext(ctx, "git", append([]string{"-c", "core.hooksPath=/dev/null", "-c", "protocol.ext.allow=never", "-c", "gc.auto=0", "-c", "advice.detachedHead=false"}, args...)...)
 	c.Dir = folder
-	c.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + f.Folder, "LC_ALL=C", "GIT_CONFIG_NOSYSTEM=1", "GIT_TERMINAL_PROMPT=0",
+	c.Env = append([]string{"PATH=" + os.Getenv("PATH"), "HOME=" + f.Folder, "LC_ALL=C", "GIT_CONFIG_NOSYSTEM=1", "GIT_TERMINAL_PROMPT=0",
 		"GIT_ASKPASS=/bin/false", "GIT_ALLOW_PROTOCOL=http:https:ssh:git" + localFor(args), "GIT_LFS_SKIP_SMUDGE=1",
 		"GIT_SSH_COMMAND=ssh -oBatchMode=yes -oStrictHostKeyChecking=accept-new -oConnectTimeout=10",
-		"GIT_HTTP_LOW_SPEED_LIMIT=100", "GIT_HTTP_LOW_SPEED_TIME=30"}
+		"GIT_HTTP_LOW_SPEED_LIMIT=100", "GIT_HTTP_LOW_SPEED_TIME=30"}, f.env...) // of two, the last counts
 	c.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	var out, said bytes.Buffer
 	c.Stdout, c.Stderr = &out, &said
@@ -256,43 +300,6 @@ func localFor(args []string) string {
 		return ":file"
 	}
 	return ""
-}
-
-// explain turns what git says into what a person can act on.
-func explain(err error, a Address) error {
-	var g *gitError
-	if !errors.As(err, &g) {
-		return err
-	}
-	has := func(parts ...string) bool {
-		for _, p := range parts {
-			if strings.Contains(g.said, p) {
-				return true
-			}
-		}
-		return false
-	}
-	said := errors.New(lastLine(g.said))
-	switch {
-	case errors.Is(err, exec.ErrNotFound):
-		return fault.Wrap(err, "no-git", "install git on the service's host", "the service's host has no git")
-	case has("could not read Username", "Authentication failed", "Permission denied", "terminal prompts disabled", "HTTP 401", "HTTP 403", "returned error: 403"):
-		return fault.Wrap(said, "source-needs-credentials", "give the service access to the repository, or use an address that needs none", "the git host does not give out %s without credentials", a)
-	case has("Could not resolve host", "Name or service not known", "Temporary failure in name resolution"):
-		return fault.Passing(said, "git-host-unknown", "correct the host in the address", "the git host of %s is not known by that name", a)
-	case has("not valid: is this a git repository", "not found", "does not appear to be a git repository", "does not exist", "returned error: 404"):
-		return fault.Wrap(said, "not-a-repository", "correct the address", "%s is not a git repository", a)
-	case has("Connection refused", "Failed to connect", "Couldn't connect", "timed out", "Connection reset", "unable to access", "returned error: 5", "early EOF", "remote end hung up", "Could not read from remote"):
-		return fault.Passing(said, "git-host-down", "try again when the git host answers", "the git host of %s does not answer properly", a)
-	case has("No space left on device"):
-		return fault.Wrap(said, "disk-full", "free space in the service's data folder", "the service's disk is full (fetching %s)", a)
-	}
-	return fault.Wrap(said, "git-failed", "", "git could not fetch %s", a)
-}
-
-func lastLine(s string) string {
-	lines := strings.Split(strings.TrimSpace(s), "\n")
-	return lines[len(lines)-1]
 }
 
 // lock waits for a lock between processes.

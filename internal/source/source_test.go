@@ -81,7 +81,7 @@ func fetch(t *testing.T, f *Fetcher, address, ref string) (string, Checkout, []s
 	a, err := Parse(address)
 	require.NoError(t, err)
 	var said []string
-	c, err := f.Fetch(t.Context(), a, ref, "w1", func(s string) { said = append(said, s) })
+	c, err := f.Fetch(t.Context(), Want{Address: a, Ref: ref, Key: "w1", Say: func(s string) { said = append(said, s) }})
 	require.NoError(t, err)
 	b, err := os.ReadFile(filepath.Join(c.Folder, "tide.txt"))
 	require.NoError(t, err)
@@ -130,7 +130,7 @@ func TestSubmodules(t *testing.T) {
 	add(h.Path("skerry/quay"))
 	a, err := Parse(address)
 	require.NoError(t, err)
-	_, err = f.Fetch(t.Context(), a, "", "w2", func(string) {})
+	_, err = f.Fetch(t.Context(), Want{Address: a, Key: "w2"})
 	assert.ErrorContains(t, err, "submodule", "a folder of this host is not read")
 }
 
@@ -140,7 +140,7 @@ func TestAnInterruptedFetchLeavesAMirrorThatWorks(t *testing.T) {
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
-	_, err = f.Fetch(ctx, a, "", "w1", func(string) {})
+	_, err = f.Fetch(ctx, Want{Address: a, Key: "w1"})
 	require.ErrorIs(t, err, context.Canceled)
 	put(t, h, "second")
 	text, _, _ := fetch(t, f, address, "")

@@ -18,7 +18,16 @@ const (
 	Hello     = "hello@domicile"     // nothing -> HelloReply
 	Configure = "configure@domicile" // Session -> SessionReply
 	Terminals = "terminals@domicile" // nothing -> []Terminal
+	Activity  = "activity@domicile"  // nothing -> ActivityReply
+	Tell      = "tell@domicile"      // Message -> nothing
+	Helpers   = "helpers@domicile"   // HelpersRequest -> HelpersReply
 )
+
+// GuestPort is where the agent of a helper serves who is on its workspace's own network.
+const GuestPort = 4322
+
+// BusyVariable marks, set to 1, a process that keeps the workspace from stopping by itself.
+const BusyVariable = "DOMICILE_BUSY"
 
 // Channel types. The extra data of the opening is JSON.
 const (
@@ -41,6 +50,28 @@ type Session struct {
 	Probe     string             `json:"probe"` // userEnvProbe
 	Env       map[string]*string `json:"env"`   // remoteEnv with all variables replaced; nil unsets
 	Workspace string             `json:"workspace"`
+	Home      string             `json:"home,omitempty"` // the user's home folder, as the agent said
+}
+
+// ActivityReply says whether somebody or something uses the instance.
+type ActivityReply struct {
+	Idle float64 `json:"idle"`           // seconds since it was last used; 0 while it is
+	Busy string  `json:"busy,omitempty"` // what uses it now
+}
+
+// Message is a sentence for all open terminals.
+type Message struct {
+	Text string `json:"text"`
+}
+
+// HelpersRequest names the helpers that ssh inside finds by their names.
+type HelpersRequest struct {
+	Names []string `json:"names"`
+}
+
+// HelpersReply says what went wrong, if something did.
+type HelpersReply struct {
+	Error string `json:"error,omitempty"`
 }
 
 // SessionReply says what the agent made of a Session.
@@ -59,6 +90,8 @@ type TaskRequest struct {
 	Key   string   `json:"key"`
 	Shell string   `json:"shell,omitempty"` // run through /bin/sh -c
 	Args  []string `json:"args,omitempty"`  // or without a shell
+	// Env are more variables, over the session's.
+	Env map[string]string `json:"env,omitempty"`
 }
 
 // UnpackRequest asks for an archive to be unpacked as the session's user.

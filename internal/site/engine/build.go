@@ -23,6 +23,7 @@ import (
 	gateway "github.com/moby/buildkit/frontend/gateway/client"
 	"github.com/moby/buildkit/session"
 	"github.com/moby/buildkit/session/auth/authprovider"
+	"github.com/moby/buildkit/session/secrets/secretsprovider"
 	"github.com/moby/buildkit/solver/pb"
 	dockerspec "github.com/moby/docker-image-spec/specs-go/v1"
 	"github.com/moby/patternmatcher/ignorefile"
@@ -85,7 +86,15 @@ func (s *Site) build(ctx context.Context, b site.Build, progress func(string)) e
 	}
 	status, told := make(chan *client.SolveStatus), make(chan *buildLog)
 	go func() { told <- followBuild(status, progress) }()
-	_, err = c.Build(ctx, client.SolveOpt{LocalMounts: w.mounts, Session: []session.Attachable{authprovider.NewDockerAuthProvider(authprovider.DockerAuthProviderConfig{})},
+	attached := []session.Attachable{authprovider.NewDockerAuthProvider(authprovider.DockerAuthProviderConfig{})}
+	if len(b.Secrets) > 0 {
+		secrets := map[string][]byte{}
+		for name, value := range b.Secrets {
+			secrets[name] = []byte(value)
+		}
+		attached = append(attached, secretsprovider.FromMap(secrets))
+	}
+	_, err = c.Build(ctx, client.SolveOpt{LocalMounts: w.mounts, Session: attached,
 		Exports: []client.ExportEntry{{Type: "moby", Attrs: map[string]string{"name": b.Recipe.Tag()}}}}, "domicile", w.solve, status)
 	log := <-told
 	return w.explain(err, log)
@@ -184,6 +193,13 @@ func (w *builder) solve(ctx context.Context, c gateway.Client) (*gateway.Result,
 	if err != nil {
 		return nil, fmt.Errorf("write the build's steps: %w", err)
 	}
+	if d := w.Recipe.Dockerfile; d != nil && (d.NoCache || len(d.Secrets) > 0) {
+		// A secret is no part of what the cache goes by: another's layer would be taken.
+		for id, m := range def.Metadata {
+			m.IgnoreCache = true
+			def.Metadata[id] = m
+		}
+	}
 	r, err := c.Solve(ctx, gateway.SolveRequest{Definition: def.ToPB()})
 	if err != nil {
 		return nil, err
@@ -266,6 +282,9 @@ func (w *builder) layers(state llb.State, image *dockerspec.DockerOCIImage) llb.
 		files := llb.Local(featureMount(i), llb.SharedKeyHint(l.Digest), llb.WithCustomName("read the feature "+l.Title))
 		state = state.Run(llb.Args([]string{"/bin/sh", "-c", w.Recipe.Script(l, image.Config.User)}), llb.User("root"), llb.Dir("/tmp/domicile-feature"),
 			llb.AddMount("/tmp/domicile-feature", files), llb.WithCustomName("install the feature "+l.Title)).Root()
+	}
+	if w.Recipe.User != nil {
+		state = state.Run(llb.Args([]string{"/bin/sh", "-c", w.Recipe.UserScript(image.Config.User)}), llb.User("root"), llb.WithCustomName("give the user the numbers of the source's owner")).Root()
 	}
 	return state
 }

@@ -25,6 +25,7 @@ const (
 	labelWorkspace    = "domicile.workspace"
 	labelDigest       = "domicile.digest"
 	labelBeside       = "domicile.agent-beside" // the agent is started beside the image's own command
+	labelGuests       = "domicile.guests"       // a helper: its agent serves its workspace's network
 )
 
 // Options says which engine, and whose objects.
@@ -49,9 +50,10 @@ type Site struct {
 	agent agentFile
 
 	mu      sync.Mutex
-	network string          // the network's name once it is known to be there
-	filled  map[string]bool // engine ids whose agent volume is known to be filled
-	shared  *bool           // the engine shares the host's file system
+	network string                        // the network's name once it is known to be there
+	filled  map[string]bool               // engine ids whose agent volume is known to be filled
+	shared  *bool                         // the engine shares the host's file system
+	doors   map[string]context.CancelFunc // by workspace
 }
 
 var _ site.Site = (*Site)(nil)
@@ -66,7 +68,7 @@ func New(o Options) (*Site, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Site{o: o, api: api, agent: a, filled: map[string]bool{}}, nil
+	return &Site{o: o, api: api, agent: a, filled: map[string]bool{}, doors: map[string]context.CancelFunc{}}, nil
 }
 
 // Kind is site.Engine.

@@ -19,6 +19,7 @@ import (
 	"domicile/internal/fault"
 	"domicile/internal/plan"
 	"domicile/internal/site"
+	"domicile/internal/site/engine/door"
 )
 
 // EnsureVolume makes the workspace's volume. Making one that is there changes nothing.
@@ -53,7 +54,11 @@ func (s *Site) EnsureInstance(ctx context.Context, workspace string, c plan.Cont
 }
 
 func (s *Site) create(ctx context.Context, workspace string, c plan.Container) error {
-	if err := s.ensureAgent(ctx, c.Image); err != nil {
+	image := c.Image
+	if c.Saved != "" {
+		image = c.Saved
+	}
+	if err := s.ensureAgent(ctx, image); err != nil {
 		return err
 	}
 	networkName, err := s.ensureNetwork(ctx)
@@ -64,15 +69,18 @@ func (s *Site) create(ctx context.Context, workspace string, c plan.Container) e
 	if err != nil {
 		return err
 	}
-	config := &container.Config{Image: c.Image, Hostname: c.Hostname, Labels: s.labels(workspace), StopSignal: "SIGTERM"}
+	config := &container.Config{Image: image, Hostname: c.Hostname, Labels: s.labels(workspace), StopSignal: "SIGTERM"}
 	config.Labels[labelDigest] = c.Digest
+	if c.Guests {
+		config.Labels[labelGuests] = "true"
+	}
 	config.Env = environment(c.Env)
 	if err := s.firstProcess(ctx, config, c); err != nil {
 		return err
 	}
 	host := &container.HostConfig{
 		Mounts: []mount.Mount{
-			{Type: mount.TypeVolume, Source: s.name(workspace), Target: c.SourceTarget},
+			s.sourceMount(workspace, c),
 			{Type: mount.TypeVolume, Source: s.agentVolume(), Target: wire.AgentFolder, ReadOnly: true},
 		},
 	}
@@ -96,11 +104,37 @@ func (s *Site) create(ctx context.Context, workspace string, c plan.Container) e
 		}
 		host.Mounts = append(host.Mounts, mount.Mount{Type: mount.TypeBind, Source: s.socketFolder(workspace), Target: wire.SocketFolder})
 	}
+	switch {
+	case !shares && c.SourceFolder != "":
+		return fault.New("not-this-host", "use a git address", "the engine is on another machine than the folder %s", c.SourceFolder)
+	case !shares && c.Door:
+		return fault.New("not-this-host", "take engine out of customizations.domicile", "the engine is on another machine than the service: a workspace there has no door to it")
+	case c.Door:
+		if err := os.MkdirAll(s.doorFolder(workspace), 0o755); err != nil {
+			return fmt.Errorf("make the folder of the door: %w", err)
+		}
+		host.Mounts = append(host.Mounts, mount.Mount{Type: mount.TypeBind, Source: s.doorFolder(workspace), Target: plan.DoorFolder})
+	}
 	made, err := s.api.ContainerCreate(ctx, config, host, networks, nil, s.name(workspace))
 	if err != nil {
 		return err
 	}
-	return s.attachMore(ctx, workspace, made.ID, attachments)
+	if err := s.attachMore(ctx, workspace, made.ID, attachments); err != nil {
+		return err
+	}
+	return s.fill(ctx, made.ID, c.Saved)
+}
+
+// sourceMount is where the source comes from: the workspace's own volume, another's, or a
+// folder of the host.
+func (s *Site) sourceMount(workspace string, c plan.Container) mount.Mount {
+	switch {
+	case c.SourceFolder != "":
+		return mount.Mount{Type: mount.TypeBind, Source: c.SourceFolder, Target: c.SourceTarget}
+	case c.SourceOf != "":
+		workspace = c.SourceOf
+	}
+	return mount.Mount{Type: mount.TypeVolume, Source: s.name(workspace), Target: c.SourceTarget}
 }
 
 // firstProcess decides what the container runs: the agent, or the image's own command
@@ -114,10 +148,14 @@ func (s *Site) firstProcess(ctx context.Context, config *container.Config, c pla
 	}
 	if c.Override {
 		// The agent needs root to become the session's user; it runs nothing as root itself.
-		config.User, config.Entrypoint, config.Cmd = "0:0", entry(c.Entrypoints, s.agentCommand()), []string{}
+		config.User, config.Entrypoint, config.Cmd = "0:0", entry(c.Entrypoints, s.agentCommand(c.Guests)), []string{}
 		return nil
 	}
 	config.User, config.Labels[labelBeside] = c.User, "true"
+	if c.Saved != "" {
+		config.Entrypoint, config.Cmd = nil, nil // the state's own, with the entrypoints in it
+		return nil
+	}
 	if len(c.Entrypoints) == 0 {
 		return nil
 	}
@@ -150,8 +188,13 @@ func entry(before, command []string) []string {
 	return append([]string{"/bin/sh", "-c", script.String(), "entrypoints"}, command...)
 }
 
-func (s *Site) agentCommand() []string {
-	return []string{wire.AgentPath, "serve", "-version", s.agent.digest}
+// agentCommand starts the agent; that of a helper serves its workspace's network too.
+func (s *Site) agentCommand(guests bool) []string {
+	command := []string{wire.AgentPath, "serve", "-version", s.agent.digest}
+	if guests {
+		command = append(command, "-guests", fmt.Sprintf(":%d", wire.GuestPort))
+	}
+	return command
 }
 
 // ensureNetwork makes the one network that this installation's workspaces are on. They
@@ -179,7 +222,11 @@ func (s *Site) ensureNetwork(ctx context.Context) (string, error) {
 // Start starts the container and, where the image's own command runs, the agent beside it.
 func (s *Site) Start(ctx context.Context, workspace string) error {
 	name := s.name(workspace)
-	if err := s.api.ContainerStart(ctx, name, container.StartOptions{}); err != nil {
+	err := s.api.ContainerStart(ctx, name, container.StartOptions{})
+	if err != nil && strings.Contains(err.Error(), "paused") { // keeping a state was interrupted
+		err = s.api.ContainerUnpause(ctx, name)
+	}
+	if err != nil {
 		if isNotFound(err) {
 			return fault.Wrap(err, "container-gone", "provision the workspace again; its source is still in its volume", "the workspace's container is gone from the engine")
 		}
@@ -198,7 +245,7 @@ func (s *Site) Start(ctx context.Context, workspace string) error {
 	if s.agentAnswers(ctx, workspace) {
 		return nil
 	}
-	e, err := s.api.ContainerExecCreate(ctx, name, container.ExecOptions{User: "0:0", Cmd: s.agentCommand()})
+	e, err := s.api.ContainerExecCreate(ctx, name, container.ExecOptions{User: "0:0", Cmd: s.agentCommand(there.Config.Labels[labelGuests] != "")})
 	if err == nil {
 		err = s.api.ContainerExecStart(ctx, e.ID, container.ExecStartOptions{Detach: true})
 	}
@@ -214,10 +261,12 @@ func ended(status int) error {
 }
 
 // Stop stops the container. One that is gone is stopped.
-func (s *Site) Stop(ctx context.Context, workspace string, grace time.Duration) error {
+func (s *Site) Stop(ctx context.Context, workspace string, grace time.Duration, services bool) error {
 	seconds := int(grace.Seconds())
-	if err := s.stopServices(ctx, workspace, seconds); err != nil {
-		return err
+	if services {
+		if err := s.stopServices(ctx, workspace, seconds); err != nil {
+			return err
+		}
 	}
 	err := s.api.ContainerStop(ctx, s.name(workspace), container.StopOptions{Timeout: &seconds})
 	if isNotFound(err) {
@@ -248,45 +297,6 @@ func (s *Site) stopServices(ctx context.Context, workspace string, seconds int) 
 	return nil
 }
 
-// Remove removes the workspace's containers, volumes and socket folder.
-func (s *Site) Remove(ctx context.Context, workspace string) error {
-	if workspace == "" || strings.ContainsAny(workspace, "/.") {
-		return fmt.Errorf("remove: %q is no workspace's id", workspace)
-	}
-	mine := filters.NewArgs(filters.Arg("label", labelInstallation+"="+s.o.Installation), filters.Arg("label", labelWorkspace+"="+workspace))
-	containers, err := s.api.ContainerList(ctx, container.ListOptions{All: true, Filters: mine})
-	if err != nil {
-		return s.explain(err, "list the workspace's containers")
-	}
-	for _, c := range containers {
-		if err := s.api.ContainerRemove(ctx, c.ID, container.RemoveOptions{Force: true, RemoveVolumes: true}); err != nil && !isNotFound(err) {
-			return s.explain(err, "remove the workspace's container")
-		}
-	}
-	volumes, err := s.api.VolumeList(ctx, volume.ListOptions{Filters: mine})
-	if err != nil {
-		return s.explain(err, "list the workspace's volumes")
-	}
-	for _, v := range volumes.Volumes {
-		if err := s.api.VolumeRemove(ctx, v.Name, false); err != nil && !isNotFound(err) {
-			return s.explain(err, "remove the workspace's volume")
-		}
-	}
-	networks, err := s.api.NetworkList(ctx, network.ListOptions{Filters: mine})
-	if err != nil {
-		return s.explain(err, "list the workspace's networks")
-	}
-	for _, n := range networks {
-		if err := s.api.NetworkRemove(ctx, n.ID); err != nil && !isNotFound(err) {
-			return s.explain(err, "remove the workspace's network")
-		}
-	}
-	if s.o.SocketFolder == "" {
-		return nil
-	}
-	return os.RemoveAll(s.socketFolder(workspace))
-}
-
 // Find inspects the workspace's container.
 func (s *Site) Find(ctx context.Context, workspace string) (site.Instance, bool, error) {
 	c, err := s.api.ContainerInspect(ctx, s.name(workspace))
@@ -301,19 +311,48 @@ func (s *Site) Find(ctx context.Context, workspace string) (site.Instance, bool,
 
 // List lists the containers of this installation's workspaces.
 func (s *Site) List(ctx context.Context) ([]site.Instance, error) {
-	containers, err := s.api.ContainerList(ctx, container.ListOptions{All: true,
-		Filters: filters.NewArgs(filters.Arg("label", labelInstallation+"="+s.o.Installation), filters.Arg("label", labelWorkspace))})
+	containers, err := s.containers(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	beside := map[string][]site.Service{}
+	var list []site.Instance
+	for _, c := range containers {
+		id, exit := c.Labels[labelWorkspace], 0
+		ended, _ := fmt.Sscanf(c.Status, "Exited (%d)", &exit) // none where it never ran
+		if name := c.Labels[labelService]; name != "" {
+			beside[id] = append(beside[id], site.Service{Name: name, Running: c.State == "running", Started: c.State != "created", ExitCode: exit})
+			continue
+		}
+		i := site.Instance{Workspace: id, Running: c.State == "running", Digest: c.Labels[labelDigest]}
+		if ended == 1 {
+			i.ExitCode = exit
+		}
+		list = append(list, i)
+	}
+	for i := range list {
+		list[i].Services = beside[list[i].Workspace]
+	}
+	return list, nil
+}
+
+// containers lists the containers of a workspace, or of all, without those that were set
+// aside and those that came through the door.
+func (s *Site) containers(ctx context.Context, workspace string) ([]container.Summary, error) {
+	list, err := s.api.ContainerList(ctx, container.ListOptions{All: true, Filters: s.mine(workspace)})
 	if err != nil {
 		return nil, s.explain(err, "list the workspaces' containers")
 	}
-	list := make([]site.Instance, 0, len(containers))
-	for _, c := range containers {
-		if c.Labels[labelService] != "" {
-			continue
-		}
-		i := site.Instance{Workspace: c.Labels[labelWorkspace], Running: c.State == "running", Digest: c.Labels[labelDigest]}
-		_, _ = fmt.Sscanf(c.Status, "Exited (%d)", &i.ExitCode) // left at 0 where it never ran
-		list = append(list, i)
+	return slices.DeleteFunc(list, func(c container.Summary) bool {
+		return c.Labels[door.Label] != "" || len(c.Names) == 0 || strings.HasSuffix(c.Names[0], aside)
+	}), nil
+}
+
+// mine filters what is a workspace's own, or any workspace's of this installation.
+func (s *Site) mine(workspace string) filters.Args {
+	label := labelWorkspace
+	if workspace != "" {
+		label += "=" + workspace
 	}
-	return list, nil
+	return filters.NewArgs(filters.Arg("label", labelInstallation+"="+s.o.Installation), filters.Arg("label", label))
 }

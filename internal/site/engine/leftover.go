@@ -39,6 +39,11 @@ func (s *Site) Leftovers(ctx context.Context, known []string) (list []site.Lefto
 			list = append(list, site.Leftover{Kind: "image", Name: i.RepoTags[0], Bytes: i.Size, Why: "no workspace is made from it; it would be built again where it is wanted"})
 		}
 	}
+	states, err := s.leftStates(ctx, known, used)
+	if err != nil {
+		return nil, err
+	}
+	list = append(list, states...)
 	mine := filters.NewArgs(filters.Arg("label", labelInstallation+"="+s.o.Installation), filters.Arg("label", labelWorkspace))
 	gone := func(labels map[string]string) bool { return !slices.Contains(known, labels[labelWorkspace]) }
 	const why = "its workspace was removed"
@@ -67,6 +72,27 @@ func (s *Site) Leftovers(ctx context.Context, known []string) (list []site.Lefto
 		if gone(n.Labels) {
 			list = append(list, site.Leftover{Kind: "network", Name: n.Name, Why: why})
 		}
+	}
+	return list, nil
+}
+
+// leftStates finds the images of states that are not among the known ones, and that no
+// container is made from.
+func (s *Site) leftStates(ctx context.Context, known []string, used map[string]bool) (list []site.Leftover, err error) {
+	kept, err := s.api.ImageList(ctx, image.ListOptions{Filters: filters.NewArgs(filters.Arg("label", labelState))})
+	if err != nil {
+		return nil, s.explain(err, "list the states that were kept")
+	}
+	for _, i := range kept {
+		state, mine := strings.CutPrefix(i.Labels[labelState], s.o.Installation+"-")
+		if !mine || used[i.ID] || slices.Contains(known, state) {
+			continue
+		}
+		name := i.ID
+		if len(i.RepoTags) > 0 {
+			name = i.RepoTags[0]
+		}
+		list = append(list, site.Leftover{Kind: "image", Name: name, Bytes: i.Size, Why: "a state that was removed"})
 	}
 	return list, nil
 }

@@ -13,7 +13,6 @@ import (
 	"strings"
 
 	"github.com/docker/docker/api/types/container"
-	"github.com/docker/docker/api/types/filters"
 	"github.com/docker/docker/api/types/network"
 	"github.com/docker/docker/pkg/stdcopy"
 
@@ -62,7 +61,11 @@ func (s *Site) EnsureService(ctx context.Context, workspace, digest string, v pl
 	} else if !isNotFound(err) {
 		return s.explain(err, "look for the service "+v.Name)
 	}
-	config := &container.Config{Image: v.Image, Hostname: v.Hostname, User: v.User, WorkingDir: v.Folder, Cmd: v.Command, Entrypoint: v.Entrypoint, Env: environment(v.Env), Labels: s.labels(workspace), StopSignal: v.StopSignal}
+	image := v.Image
+	if v.Saved != "" {
+		image = v.Saved
+	}
+	config := &container.Config{Image: image, Hostname: v.Hostname, User: v.User, WorkingDir: v.Folder, Cmd: v.Command, Entrypoint: v.Entrypoint, Env: environment(v.Env), Labels: s.labels(workspace), StopSignal: v.StopSignal}
 	config.Labels[labelService], config.Labels[labelDigest] = v.Name, digest
 	if h := v.Health; h != nil {
 		config.Healthcheck = &container.HealthConfig{Test: h.Test, Interval: h.Interval, Timeout: h.Timeout, StartPeriod: h.StartPeriod, Retries: h.Retries}
@@ -85,6 +88,9 @@ func (s *Site) EnsureService(ctx context.Context, workspace, digest string, v pl
 	}
 	if err := s.attachMore(ctx, workspace, made.ID, v.Networks); err != nil {
 		return err
+	}
+	if v.Saved != "" {
+		return s.explain(s.fill(ctx, made.ID, v.Saved), "fill the volumes of "+v.Name) // the files are in the state
 	}
 	return s.putFiles(ctx, made.ID, v.Mounts, source)
 }
@@ -177,13 +183,15 @@ func (s *Site) RestartService(ctx context.Context, workspace, service string) er
 
 // Services tells how the services beside a workspace are.
 func (s *Site) Services(ctx context.Context, workspace string) ([]site.Service, error) {
-	mine := filters.NewArgs(filters.Arg("label", labelInstallation+"="+s.o.Installation), filters.Arg("label", labelWorkspace+"="+workspace), filters.Arg("label", labelService))
-	list, err := s.api.ContainerList(ctx, container.ListOptions{All: true, Filters: mine})
+	list, err := s.containers(ctx, workspace)
 	if err != nil {
-		return nil, s.explain(err, "list the workspace's services")
+		return nil, err
 	}
 	var out []site.Service
 	for _, c := range list {
+		if c.Labels[labelService] == "" {
+			continue
+		}
 		i, err := s.api.ContainerInspect(ctx, c.ID)
 		if isNotFound(err) {
 			continue

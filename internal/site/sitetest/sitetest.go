@@ -99,7 +99,7 @@ func (p Place) instance(t *testing.T) {
 	require.NoError(t, p.Site.EnsureInstance(ctx, id, p.container("one")))
 	assert.Equal(t, "lost\n", p.inside(t, id, "cat /tmp/note"), "with the same digest it is the same")
 
-	require.NoError(t, p.Site.Stop(ctx, id, 5*time.Second))
+	require.NoError(t, p.Site.Stop(ctx, id, 5*time.Second, true))
 	i, _, err = p.Site.Find(ctx, id)
 	require.NoError(t, err)
 	assert.False(t, i.Running)
@@ -137,7 +137,7 @@ func (p Place) nothing(t *testing.T) {
 	_, found, err := p.Site.Find(ctx, "w404")
 	require.NoError(t, err)
 	assert.False(t, found)
-	assert.NoError(t, p.Site.Stop(ctx, "w404", time.Second))
+	assert.NoError(t, p.Site.Stop(ctx, "w404", time.Second, true))
 	assert.Error(t, p.Site.Start(ctx, "w404"))
 	_, err = p.Site.Connect(ctx, "w404")
 	assert.True(t, fault.IsTransient(err), "%v", err)

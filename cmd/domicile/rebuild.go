@@ -1,0 +1,80 @@
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+
+	"domicile/internal/client"
+)
+
+var rebuildCommand = command{
+	name: "rebuild", args: "NAME [-foresee] [-yes] [-detach] [-json]", summary: "Bring a workspace to what its definition says now, with as little as that takes",
+	example: "domicile rebuild fares -foresee\ndomicile rebuild fares",
+	setup: func(f *flag.FlagSet) action {
+		asJSON := jsonFlag(f)
+		detach := f.Bool("detach", false, "do not wait for its end")
+		only := f.Bool("foresee", false, "only show what it would do, and what would be lost")
+		yes := f.Bool("yes", false, "do not ask, also where something is lost")
+		return func(ctx context.Context, t *terminal, args []string) error {
+			if err := exactly(args, "NAME"); err != nil {
+				return err
+			}
+			c, err := service()
+			if err != nil {
+				return err
+			}
+			foreseen, err := client.Answer[client.Foreseen](c.ForeseeRebuild(ctx, args[0]))
+			if err != nil {
+				return err
+			}
+			if !*asJSON {
+				printForeseen(t, foreseen)
+			}
+			if *only {
+				return present(t, *asJSON, foreseen, nil, func(client.Foreseen) {})
+			}
+			if _, interactive := fileOf(t.in); interactive && !*yes && len(foreseen.Lost) > 0 {
+				if err := confirm(t, "Go on? Type its name: ", args[0]); err != nil {
+					return err
+				}
+			}
+			w, err := client.Answer[client.Workspace](c.RebuildWorkspace(ctx, args[0]))
+			if err != nil {
+				return err
+			}
+			if *detach {
+				return present(t, *asJSON, w, nil, func(w client.Workspace) {
+					fmt.Fprintf(t.out, "%s is being rebuilt. To watch: domicile follow %s\n", w.Name, w.Name)
+				})
+			}
+			return madeInTheEnd(ctx, t, c, w, *asJSON)
+		}
+	},
+}
+
+// madeInTheEnd follows a run to its end and shows the workspace as it is then.
+func madeInTheEnd(ctx context.Context, t *terminal, c *client.Service, w client.Workspace, asJSON bool) error {
+	if w.Run != nil {
+		if err := follow(ctx, t, c, w.Name, *w.Run, asJSON); err != nil {
+			return err
+		}
+	}
+	w, err := client.Answer[client.Workspace](c.GetWorkspace(ctx, w.Name))
+	return present(t, asJSON, w, err, func(w client.Workspace) { fmt.Fprintf(t.out, "%s is %s.\n", w.Name, w.State) })
+}
+
+func printForeseen(t *terminal, f client.Foreseen) {
+	switch {
+	case len(f.Steps) == 0 && !f.Replaces:
+		fmt.Fprintln(t.out, "Nothing of the definition changed: there is nothing to do again.")
+		return
+	case f.Replaces:
+		fmt.Fprintln(t.out, "The container is replaced. The earlier one is kept until the new one works.")
+	default:
+		fmt.Fprintln(t.out, "The container stays.")
+	}
+	list(t, "To be done again:", f.Steps)
+	list(t, "What stays:", f.Stays)
+	list(t, "What is lost:", f.Lost)
+}

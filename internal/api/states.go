@@ -1,0 +1,153 @@
+package api
+
+import (
+	"context"
+	"errors"
+
+	"domicile/internal/fault"
+	"domicile/internal/records"
+	"domicile/internal/run"
+)
+
+// ListSnapshots lists the account's snapshots.
+func (s *Server) ListSnapshots(ctx context.Context, _ ListSnapshotsRequestObject) (ListSnapshotsResponseObject, error) {
+	list, err := s.o.Store.Snapshots(ctx, account(ctx).ID)
+	return ListSnapshots200JSONResponse(each(list, func(v records.State) Snapshot {
+		return Snapshot{Id: v.ID, Name: v.Name, Note: v.Note, Source: v.Source, Commit: optional(v.Commit), Site: v.Site, Bytes: v.Bytes, Ready: v.Ready, Created: v.Created}
+	})), err
+}
+
+// SnapshotWorkspace starts the run that keeps the state of a workspace.
+func (s *Server) SnapshotWorkspace(ctx context.Context, q SnapshotWorkspaceRequestObject) (SnapshotWorkspaceResponseObject, error) {
+	if _, err := s.find(ctx, q.Name); err != nil {
+		return nil, err
+	}
+	w, err := s.o.Runner.Snapshot(ctx, account(ctx).ID, q.Name, value(q.Body.Note))
+	v, err := s.after(ctx, w, err)
+	return SnapshotWorkspace202JSONResponse(v), err
+}
+
+// ReturnWorkspace starts the run that makes a workspace again what it was in a snapshot.
+func (s *Server) ReturnWorkspace(ctx context.Context, q ReturnWorkspaceRequestObject) (ReturnWorkspaceResponseObject, error) {
+	if _, err := s.find(ctx, q.Name); err != nil {
+		return nil, err
+	}
+	w, err := s.o.Runner.Return(ctx, account(ctx).ID, q.Name, q.Body.Snapshot)
+	v, err := s.after(ctx, w, err)
+	return ReturnWorkspace202JSONResponse(v), err
+}
+
+// MakeFromSnapshot starts the run that makes another workspace of a snapshot.
+func (s *Server) MakeFromSnapshot(ctx context.Context, q MakeFromSnapshotRequestObject) (MakeFromSnapshotResponseObject, error) {
+	w, err := s.o.Runner.FromSnapshot(ctx, account(ctx).ID, q.Id, value(q.Body.Name))
+	v, err := s.after(ctx, w, err)
+	return MakeFromSnapshot202JSONResponse(v), err
+}
+
+// HandSnapshot gives a snapshot to another account.
+func (s *Server) HandSnapshot(ctx context.Context, q HandSnapshotRequestObject) (HandSnapshotResponseObject, error) {
+	to, err := s.o.Store.AccountByName(ctx, q.Body.Account)
+	if errors.Is(err, records.ErrNotFound) {
+		return nil, fault.New("no-account", "ask the other person for the name of the account", "There is no account %q", q.Body.Account)
+	}
+	if err != nil {
+		return nil, err
+	}
+	v, err := s.o.Store.State(ctx, q.Id)
+	if errors.Is(err, records.ErrNotFound) || err == nil && (v.Account != account(ctx).ID || v.Kind != records.Snapshot) {
+		return nil, fault.New("no-snapshot", "domicile snapshots lists yours", "You have no snapshot %d", q.Id)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if !v.Ready {
+		return nil, fault.New("not-ready", "wait until it is kept: domicile follow "+v.Name, "The snapshot %d is not kept yet", q.Id)
+	}
+	return HandSnapshot204Response{}, s.o.Store.HandState(ctx, q.Id, to.ID)
+}
+
+// RemoveSnapshot removes a snapshot.
+func (s *Server) RemoveSnapshot(ctx context.Context, q RemoveSnapshotRequestObject) (RemoveSnapshotResponseObject, error) {
+	return RemoveSnapshot204Response{}, s.o.Runner.RemoveSnapshot(ctx, account(ctx).ID, q.Id)
+}
+
+// ListPrepared lists what the account has prepared.
+func (s *Server) ListPrepared(ctx context.Context, _ ListPreparedRequestObject) (ListPreparedResponseObject, error) {
+	list, err := s.o.Store.PreparedWorkspaces(ctx, account(ctx).ID)
+	if err != nil {
+		return nil, err
+	}
+	followed, err := s.o.Store.Followed(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := ListPrepared200JSONResponse{}
+	for _, w := range list {
+		v, err := s.preparedView(ctx, w, followed[w.ID])
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, v)
+	}
+	return out, nil
+}
+
+func (s *Server) preparedView(ctx context.Context, w records.Workspace, follow bool) (Prepared, error) {
+	v := Prepared{Name: w.Name, Source: w.Source, Ref: optional(w.Ref), File: optional(w.File), State: PreparedState(w.State), Reason: optional(w.Reason), Commit: optional(w.Commit), Follow: follow}
+	if w.State == records.Stopped {
+		v.State = "prepared"
+	}
+	states, err := s.o.Store.StatesOf(ctx, w.ID)
+	if err != nil {
+		return v, err
+	}
+	if len(states) > 0 && states[0].Ready {
+		v.Bytes, v.Prepared, v.Used = states[0].Bytes, &states[0].Created, &states[0].Used
+	}
+	full, err := s.view(ctx, w)
+	v.Run = full.Run
+	return v, err
+}
+
+// PrepareSource starts the run that makes ready what provisioning of a source begins with.
+func (s *Server) PrepareSource(ctx context.Context, q PrepareSourceRequestObject) (PrepareSourceResponseObject, error) {
+	follow := value(q.Body.Follow)
+	w, err := s.o.Runner.Prepare(ctx, run.Request{Account: account(ctx).ID, Source: q.Body.Source, Ref: value(q.Body.Ref), File: value(q.Body.File), Size: value(q.Body.Size), Site: s.o.Sites[0]}, follow)
+	if err == nil {
+		w, err = s.o.Store.Workspace(ctx, w.ID)
+	}
+	if err != nil {
+		return nil, err
+	}
+	v, err := s.preparedView(ctx, w, follow)
+	return PrepareSource202JSONResponse(v), err
+}
+
+// RemovePrepared removes what was prepared.
+func (s *Server) RemovePrepared(ctx context.Context, q RemovePreparedRequestObject) (RemovePreparedResponseObject, error) {
+	return RemovePrepared204Response{}, s.o.Runner.RemovePrepared(ctx, account(ctx).ID, q.Name)
+}
+
+// ListHelpers lists the helpers of a workspace.
+func (s *Server) ListHelpers(ctx context.Context, q ListHelpersRequestObject) (ListHelpersResponseObject, error) {
+	w, err := s.find(ctx, q.Name)
+	if err != nil {
+		return nil, err
+	}
+	list, err := s.o.Store.Helpers(ctx, w.ID)
+	if err != nil {
+		return nil, err
+	}
+	views, err := s.views(ctx, list)
+	return ListHelpers200JSONResponse(views), err
+}
+
+// AddHelper starts the run that makes a helper beside a workspace.
+func (s *Server) AddHelper(ctx context.Context, q AddHelperRequestObject) (AddHelperResponseObject, error) {
+	if _, err := s.find(ctx, q.Name); err != nil {
+		return nil, err
+	}
+	w, err := s.o.Runner.Helper(ctx, account(ctx).ID, q.Name, run.HelperRequest{Name: q.Body.Name, Image: value(q.Body.Image), File: value(q.Body.File), Share: value(q.Body.Share)})
+	v, err := s.after(ctx, w, err)
+	return AddHelper202JSONResponse(v), err
+}

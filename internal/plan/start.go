@@ -1,0 +1,115 @@
+package plan
+
+import (
+	"slices"
+
+	"domicile/internal/definition"
+)
+
+// Start returns the steps of a start of a workspace that was made by p.
+func (p *Plan) Start() []Step {
+	var steps []Step
+	if len(p.Services) > 0 {
+		steps = append(steps, Step{Name: StepServices, Title: "Start the services beside"})
+	}
+	steps = append(steps, Step{Name: StepAgent, Title: "Start the container"})
+	if slices.ContainsFunc(p.Services, func(s Service) bool { return s.Late }) {
+		steps = append(steps, Step{Name: StepLate, Title: "Start the services that need the source"})
+	}
+	ready := Step{Name: StepReady, Title: "Open the ways in"}
+	i := slices.IndexFunc(p.Steps, func(s Step) bool { return s.Name == "postStartCommand" })
+	if i < 0 {
+		return append(steps, ready)
+	}
+	command := Step{Name: "postStartCommand", Title: p.Steps[i].Title, Digest: p.Steps[i].Digest, Commands: p.Steps[i].Commands}
+	if slices.ContainsFunc(p.Steps[i:], func(s Step) bool { return s.Name == StepReady }) {
+		return append(steps, command, ready) // waitFor names it
+	}
+	return append(steps, ready, command)
+}
+
+// Stop and Remove return the steps of these runs.
+func Stop() []Step   { return []Step{{Name: StepStop, Title: "Stop the container"}} }
+func Remove() []Step { return []Step{{Name: StepRemove, Title: "Remove all that was made"}} }
+
+// Attach returns the steps of a run for somebody who connects, or none.
+func (p *Plan) Attach() []Step {
+	if len(p.Attached) == 0 {
+		return nil
+	}
+	return []Step{{Name: "postAttachCommand", Title: "Run postAttachCommand", Commands: p.Attached}}
+}
+
+// Save returns the steps of a run that keeps a workspace's state.
+func Save() []Step { return []Step{{Name: StepSave, Title: "Keep the state"}} }
+
+// Begin returns the steps that make a workspace of a state that was kept: what is done in
+// it already is not among them.
+func (p *Plan) Begin() []Step {
+	var steps []Step
+	for _, name := range []string{StepVolume, StepServices, StepContainer} {
+		if i := p.index(name); i >= 0 {
+			steps = append(steps, p.Steps[i])
+		}
+	}
+	for _, s := range p.Start() {
+		if s.Name != StepServices {
+			steps = append(steps, s)
+		}
+	}
+	if i := p.index(StepChecks); i >= 0 {
+		steps = append(steps, p.Steps[i])
+	}
+	return steps
+}
+
+// Return returns the steps that make a workspace again what it was in a state.
+func (p *Plan) Return() []Step {
+	return append([]Step{{Name: StepRemove, Title: "Remove what is there"}}, p.Begin()...)
+}
+
+func (p *Plan) index(name string) int {
+	return slices.IndexFunc(p.Steps, func(s Step) bool { return s.Name == name })
+}
+
+// From makes a plan begin with a state: with these images, by service, the workspace's own
+// under the empty name.
+func (p *Plan) From(images map[string]string) {
+	p.Container.Saved = images[""]
+	for i := range p.Services {
+		p.Services[i].Saved = images[p.Services[i].Name]
+	}
+}
+
+// ReadyLast gives the steps of a rebuild: the ways in open when all stages went well, so
+// that the earlier container is given up only for one that works.
+func ReadyLast(steps []Step) []Step {
+	var ready []Step
+	out := make([]Step, 0, len(steps))
+	for _, s := range steps {
+		if s.Name == StepReady {
+			ready = append(ready, s)
+			continue
+		}
+		out = append(out, s)
+	}
+	at := len(out)
+	for at > 0 && (out[at-1].Name == StepChecks || out[at-1].Name == StepPersonal) {
+		at--
+	}
+	return slices.Insert(out, at, ready...)
+}
+
+// Ahead gives the steps that can be done before a person is known: up to
+// updateContentCommand (the standard's "Lifecycle"); then the state is kept.
+func Ahead(steps []Step) []Step {
+	var out []Step
+	for _, s := range steps {
+		early := s.Name == "onCreateCommand" || s.Name == "updateContentCommand"
+		if s.Name == StepReady || s.Name == StepChecks || s.Name == StepPersonal || slices.Contains(definition.Lifecycle, s.Name) && !early {
+			continue
+		}
+		out = append(out, s)
+	}
+	return append(out, Step{Name: StepSave, Title: "Keep what was prepared"}, Step{Name: StepClean, Title: "Remove what it was prepared in"})
+}

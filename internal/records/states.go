@@ -1,0 +1,128 @@
+package records
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+)
+
+// The kinds of states that are kept.
+const (
+	Snapshot = "snapshot"
+	Prepared = "prepared"
+)
+
+// State is a state of a workspace that was kept.
+type State struct {
+	ID        int64
+	Kind      string
+	Account   int64
+	Workspace *int64 // nil: it was removed since
+	Name      string // of the workspace
+	Note      string
+	Site      string
+	Source    string
+	Ref       string
+	File      string
+	Size      string
+	Commit    string
+	Plan      json.RawMessage
+	Session   json.RawMessage
+	UID       *int
+	Done      json.RawMessage // map of step to digest
+	Images    json.RawMessage // map of service to image; the workspace's own under ""
+	Digest    string          // of its container
+	Bytes     int64
+	Ready     bool
+	Created   time.Time
+	Used      time.Time
+}
+
+// SiteID is what the state is called at its site.
+func (s State) SiteID() string { return fmt.Sprintf("s%d", s.ID) }
+
+const stateColumns = "id, kind, account, workspace, name, note, site, source, ref, file, size, commit, plan, session, uid, done, images, digest, bytes, ready, created, used"
+
+// AddState makes the record of a state that is about to be kept.
+func (q Queries) AddState(ctx context.Context, s State) (State, error) {
+	return one[State](ctx, q.db, `INSERT INTO states (kind, account, workspace, name, note, site, source, ref, file, size, commit, plan, session, uid, done, digest)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16) RETURNING `+stateColumns,
+		s.Kind, s.Account, s.Workspace, s.Name, s.Note, s.Site, s.Source, s.Ref, s.File, s.Size, s.Commit, s.Plan, s.Session, s.UID, s.Done, s.Digest)
+}
+
+// KeepState notes that a state is kept, in which images, and how large they are.
+func (q Queries) KeepState(ctx context.Context, id int64, images json.RawMessage, bytes int64) error {
+	return q.change(ctx, ErrNotFound, "UPDATE states SET images = $2, bytes = $3, ready = true WHERE id = $1", id, images, bytes)
+}
+
+// State finds a state.
+func (q Queries) State(ctx context.Context, id int64) (State, error) {
+	return one[State](ctx, q.db, "SELECT "+stateColumns+" FROM states WHERE id = $1", id)
+}
+
+// Snapshots lists an account's snapshots, newest first.
+func (q Queries) Snapshots(ctx context.Context, account int64) ([]State, error) {
+	return many[State](ctx, q.db, "SELECT "+stateColumns+" FROM states WHERE account = $1 AND kind = 'snapshot' ORDER BY id DESC", account)
+}
+
+// StatesOf lists the states kept of a workspace, newest first.
+func (q Queries) StatesOf(ctx context.Context, workspace int64) ([]State, error) {
+	return many[State](ctx, q.db, "SELECT "+stateColumns+" FROM states WHERE workspace = $1 ORDER BY id DESC", workspace)
+}
+
+// StatesAt lists all states of a site.
+func (q Queries) StatesAt(ctx context.Context, site string) ([]State, error) {
+	return many[State](ctx, q.db, "SELECT "+stateColumns+" FROM states WHERE site = $1 ORDER BY id", site)
+}
+
+// PreparedFor finds what was prepared at a site for a container of this digest at this
+// commit, whoever asked for it; the newest one.
+func (q Queries) PreparedFor(ctx context.Context, site, source, digest, commit string) (State, error) {
+	return one[State](ctx, q.db, "UPDATE states SET used = now() WHERE id = (SELECT id FROM states WHERE kind = 'prepared' AND ready AND site = $1 AND source = $2 AND digest = $3 AND commit = $4 ORDER BY id DESC LIMIT 1) RETURNING "+stateColumns,
+		site, source, digest, commit)
+}
+
+// HandState makes a state another account's.
+func (q Queries) HandState(ctx context.Context, id, account int64) error {
+	return q.change(ctx, ErrNotFound, "UPDATE states SET account = $2, workspace = NULL WHERE id = $1", id, account)
+}
+
+// RemoveState forgets a state.
+func (q Queries) RemoveState(ctx context.Context, id int64) error {
+	return q.change(ctx, ErrNotFound, "DELETE FROM states WHERE id = $1", id)
+}
+
+// PreparedWorkspaces lists the workspaces in which sources are prepared: an account's, or
+// all where account is 0.
+func (q Queries) PreparedWorkspaces(ctx context.Context, account int64) ([]Workspace, error) {
+	return many[Workspace](ctx, q.db, "SELECT "+workspaceColumns+" FROM workspaces WHERE kind = 'prepared' AND ($1 = 0 OR account = $1) ORDER BY id", account)
+}
+
+// Follow notes whether a source is prepared again when its branch moves.
+func (q Queries) Follow(ctx context.Context, workspace int64, follow bool) error {
+	sql := "DELETE FROM followed WHERE workspace = $1"
+	if follow {
+		sql = "INSERT INTO followed (workspace) VALUES ($1) ON CONFLICT DO NOTHING"
+	}
+	_, err := q.db.Exec(ctx, sql, workspace)
+	return err
+}
+
+// Followed lists the prepared workspaces whose branch is followed.
+func (q Queries) Followed(ctx context.Context) (map[int64]bool, error) {
+	type row struct{ Workspace int64 }
+	list, err := many[row](ctx, q.db, "SELECT workspace FROM followed")
+	m := make(map[int64]bool, len(list))
+	for _, r := range list {
+		m[r.Workspace] = true
+	}
+	return m, err
+}
+
+// TakeLook takes the turn to look whether followed branches moved: one replica in each
+// period has it.
+func (q Queries) TakeLook(ctx context.Context, workspace int64, period time.Duration) (bool, error) {
+	tag, err := q.db.Exec(ctx, "UPDATE followed SET looked = now() WHERE workspace = $1 AND looked < now() - $2::interval", workspace, period)
+	return tag.RowsAffected() > 0, err
+}

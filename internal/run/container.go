@@ -1,0 +1,157 @@
+package run
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"path"
+
+	"domicile/internal/agent/wire"
+	"domicile/internal/definition"
+	"domicile/internal/fault"
+	"domicile/internal/plan"
+	"domicile/internal/records"
+)
+
+// container makes the container. Where there is none, what was done inside an earlier one
+// is gone; that is written down before the new one is made.
+func (c *carriage) container(ctx context.Context, id string) (bool, any, error) {
+	if err := c.setAside(ctx, id); err != nil {
+		return false, nil, err
+	}
+	there, found, err := c.site.Find(ctx, id)
+	if err != nil {
+		return false, nil, err
+	}
+	same := found && there.Digest == c.made.plan.Container.Digest
+	if err := c.site.EnsureNetworks(ctx, id, c.made.plan.Networks); err != nil {
+		return false, nil, err
+	}
+	c.made.same = same
+	if !same {
+		if err := c.startDone(ctx); err != nil {
+			return false, nil, err
+		}
+	}
+	if err := c.site.EnsureInstance(ctx, id, c.made.plan.Container); err != nil {
+		return false, nil, err
+	}
+	if !same && c.run.Kind == records.KindRebuild {
+		err = c.site.Carry(ctx, id, c.histories())
+	}
+	return same, nil, err
+}
+
+// startDone notes what is done in a container that is about to be made: nothing inside it,
+// or what is done in the state that it begins with.
+func (c *carriage) startDone(ctx context.Context) error {
+	if c.made.plan.Container.Saved == "" || c.workspace.StateFrom == nil {
+		return c.o.Store.DropDone(ctx, c.workspace.ID, append([]string{plan.StepPersonal}, definition.Lifecycle...)...)
+	}
+	state, err := c.o.Store.State(ctx, *c.workspace.StateFrom)
+	if err != nil {
+		return fmt.Errorf("look for the state that it begins with: %w", err)
+	}
+	var done map[string]string
+	if err := json.Unmarshal(state.Done, &done); err != nil {
+		return fmt.Errorf("read what is done in the state: %w", err)
+	}
+	return c.o.Store.ReplaceDone(ctx, c.workspace.ID, done)
+}
+
+// setAside keeps, in a rebuild, the containers that are to be replaced.
+func (c *carriage) setAside(ctx context.Context, id string) error {
+	if c.run.Kind != records.KindRebuild {
+		return nil
+	}
+	p := c.made.plan
+	there, found, err := c.site.Find(ctx, id)
+	if err != nil {
+		return err
+	}
+	if found && there.Digest != p.Container.Digest {
+		c.log.say("the container is replaced: what was written outside the source and the volumes goes with the earlier one")
+		if err := c.setState(ctx, records.Making, ""); err != nil {
+			return err
+		}
+	}
+	wanted := map[string]string{"": p.Container.Digest}
+	for _, v := range p.Services {
+		wanted[v.Name] = v.Digest()
+	}
+	aside, err := c.site.SetAside(ctx, id, wanted)
+	if err == nil && aside {
+		c.log.say("the earlier containers are kept until the new ones work")
+	}
+	return err
+}
+
+// histories are what a person's shells and programs remember of what was typed.
+func (c *carriage) histories() (list []string) {
+	var session wire.Session
+	if json.Unmarshal(c.workspace.Session, &session) != nil || session.Home == "" {
+		return nil
+	}
+	for _, name := range []string{".bash_history", ".zsh_history", ".ash_history", ".sh_history", ".local/share/fish/fish_history", ".python_history", ".node_repl_history", ".psql_history", ".sqlite_history", ".lesshst", ".viminfo"} {
+		list = append(list, path.Join(session.Home, name))
+	}
+	return list
+}
+
+// putBack gives a workspace back what it was before a rebuild that failed.
+func (c *carriage) putBack(ctx context.Context, reason string) error {
+	var before earlier
+	if len(c.workspace.Earlier) == 0 {
+		now, err := c.o.Store.Workspace(ctx, c.workspace.ID)
+		if err != nil {
+			return err
+		}
+		c.workspace.Earlier = now.Earlier
+	}
+	if len(c.workspace.Earlier) == 0 { // nothing was changed yet
+		return c.failRun(ctx, c.workspace.State, "the rebuild failed: "+reason)
+	}
+	if err := json.Unmarshal(c.workspace.Earlier, &before); err != nil {
+		return fmt.Errorf("read what the workspace was: %w", err)
+	}
+	var services []string
+	for _, v := range before.Plan.Services {
+		services = append(services, v.Name)
+	}
+	state, words := before.State, "the rebuild failed, and the workspace is what it was before: "+reason
+	err := c.site.PutBack(ctx, c.workspace.SiteID(), services)
+	if err == nil {
+		err = c.configureEarlier(ctx, before)
+	}
+	switch {
+	case err != nil && fault.IsTransient(err):
+		state, words = records.Lost, words+"; it is started when its site answers"
+	case err != nil:
+		state, words = records.Failed, fmt.Sprintf("the rebuild failed: %s; and the earlier workspace could not be put back: %v", reason, err)
+	case before.State == records.Ready || before.State == records.Lost:
+		state = records.Ready
+	}
+	if err := c.keep(ctx, func() error { return c.o.Store.PutEarlierBack(ctx, c.workspace.ID) }); err != nil {
+		return err
+	}
+	return c.failRun(ctx, state, words)
+}
+
+// earlier is what a workspace was before a rebuild.
+type earlier struct {
+	State   string       `json:"state"`
+	Plan    plan.Plan    `json:"plan"`
+	Session wire.Session `json:"session"`
+}
+
+func (c *carriage) configureEarlier(ctx context.Context, before earlier) error {
+	link, err := c.reach(ctx, c.workspace.SiteID())
+	if err != nil {
+		return err
+	}
+	defer link.Close()
+	if _, err := link.Configure(before.Session); err != nil {
+		return err
+	}
+	return c.rejoin(ctx, link)
+}

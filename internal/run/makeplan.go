@@ -1,0 +1,123 @@
+package run
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+
+	"github.com/jackc/pgx/v5"
+
+	"domicile/internal/definition"
+	"domicile/internal/plan"
+	"domicile/internal/records"
+	"domicile/internal/source"
+)
+
+// input is what a workspace is planned from beside the definition.
+func (r *Runner) input(ctx context.Context, w records.Workspace, checkout source.Checkout, report *definition.Report) (in plan.Input, err error) {
+	wanted := ""
+	if report.Domicile != nil {
+		wanted = report.Domicile.Size
+	}
+	in = plan.Input{Name: w.Name, Policy: r.o.Policy, Account: w.Account}
+	if in.Size, err = plan.ChooseSize(r.o.Sizes, w.Size, wanted, r.o.Size); err != nil {
+		return in, err
+	}
+	if in.Mount, err = mountedFolder(w, checkout); err != nil {
+		return in, err
+	}
+	if w.ID == 0 || w.Kind != records.IsWorkspace {
+		return in, nil
+	}
+	account, err := r.o.Store.AccountByID(ctx, w.Account)
+	in.Personal = account.Personal
+	return in, err
+}
+
+// makePlan plans, and adds the plan's steps to the run. Plan and steps are written
+// together, so that a run has either none of them or all.
+func (c *carriage) makePlan(ctx context.Context, position int) error {
+	if c.made.report == nil {
+		if err := c.read(ctx); err != nil {
+			return err
+		}
+	}
+	if c.run.Kind == records.KindRebuild && c.workspace.Commit != "" {
+		// The source stays as it is, with what was changed in it.
+		c.made.checkout.Commit = c.workspace.Commit
+	}
+	in, err := c.input(ctx, c.workspace, c.made.checkout, c.made.report)
+	if err != nil {
+		return err
+	}
+	p, err := MakePlan(ctx, c.made.checkout, c.made.report, in)
+	if err != nil {
+		return err
+	}
+	c.tellMissing(p)
+	from, err := c.adapt(ctx, p)
+	if err != nil {
+		return err
+	}
+	b, err := json.Marshal(p)
+	if err != nil {
+		return fmt.Errorf("keep the plan: %w", err)
+	}
+	err = c.o.Store.InTx(ctx, func(db records.Queries, _ pgx.Tx) error {
+		for i, s := range p.Steps {
+			if err := db.AddStep(ctx, records.Step{Run: c.run.ID, Position: position + 1 + i, Name: s.Name, Title: s.Title, Digest: s.Digest}); err != nil {
+				return err
+			}
+		}
+		if c.run.Kind == records.KindRebuild {
+			if err := db.KeepEarlier(ctx, c.workspace.ID); err != nil {
+				return err
+			}
+		}
+		if err := db.SetStateFrom(ctx, c.workspace.ID, from); err != nil {
+			return err
+		}
+		return db.SetPlan(ctx, c.workspace.ID, c.made.checkout.Commit, b)
+	})
+	if err != nil {
+		return err
+	}
+	all, err := c.o.Store.Steps(ctx, c.run.ID)
+	if err != nil {
+		return err
+	}
+	c.made.plan, c.workspace.StateFrom = p, from
+	c.steps = append(c.steps[:position+1], all[position+1:]...)
+	c.log.say(fmt.Sprintf("%d steps", len(p.Steps)))
+	return nil
+}
+
+// adapt makes a definition's plan that of this kind of run and workspace. It gives the
+// state that the workspace begins with, where there is one.
+func (c *carriage) adapt(ctx context.Context, p *plan.Plan) (from *int64, err error) {
+	switch {
+	case c.run.Kind == records.KindRebuild:
+		p.Steps = plan.ReadyLast(p.Steps)
+		return c.workspace.StateFrom, nil
+	case c.run.Kind == records.KindPrepare:
+		p.Steps = plan.Ahead(p.Steps)
+		return nil, nil
+	case c.workspace.Kind == records.IsHelper:
+		return nil, c.help(ctx, p)
+	}
+	state, err := c.o.Store.PreparedFor(ctx, c.workspace.Site, c.workspace.Source, p.Container.Digest, c.made.checkout.Commit)
+	if errors.Is(err, records.ErrNotFound) || c.workspace.Mount {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	images, there, err := c.imagesOf(ctx, state)
+	if err != nil || !there {
+		return nil, err
+	}
+	p.From(images)
+	c.log.say("begins with what was prepared for this commit")
+	return &state.ID, nil
+}

@@ -1,0 +1,73 @@
+package run
+
+import (
+	"context"
+	"slices"
+
+	"domicile/internal/mask"
+	"domicile/internal/plan"
+	"domicile/internal/records"
+	"domicile/internal/source"
+)
+
+// withSecrets are the stages that a person's secrets are given to: those that run when a
+// person is known (the standard's "Lifecycle"). Earlier ones may run ahead of time.
+var withSecrets = []string{"postCreateCommand", "postStartCommand", "postAttachCommand"}
+
+// openSecrets opens what must not be printed: all of the owner's secrets for the source,
+// and how the owner signs in to the git host.
+func (c *carriage) openSecrets(ctx context.Context) error {
+	list, err := c.o.Store.SecretsFor(ctx, c.workspace.Account, c.workspace.Source)
+	if err != nil {
+		return err
+	}
+	var names, hidden []string
+	for _, s := range list {
+		names = append(names, s.Name)
+	}
+	if c.made.secrets, err = c.o.Vault.Secrets(ctx, c.workspace.Account, c.workspace.Source, names); err != nil {
+		return err
+	}
+	for _, value := range c.made.secrets {
+		hidden = append(hidden, value)
+	}
+	address, err := source.Parse(c.workspace.Source)
+	if err == nil && address.Git != "" {
+		login, err := c.o.Vault.Login(ctx, c.workspace.Account, address.Host())
+		if err != nil {
+			return err
+		}
+		if login != nil {
+			hidden = append(hidden, login.Token, login.Key)
+		}
+	}
+	c.log.mask = mask.New(hidden...)
+	return nil
+}
+
+// secretsFor are the secrets that a stage gets: those that the definition asks for.
+func (c *carriage) secretsFor(stage string) map[string]string {
+	if !slices.Contains(withSecrets, stage) || c.run.Kind == records.KindPrepare {
+		return nil
+	}
+	return chosen(c.made.secrets, c.made.plan.Secrets)
+}
+
+func chosen(all map[string]string, names []string) map[string]string {
+	some := map[string]string{}
+	for _, name := range names {
+		if value, has := all[name]; has {
+			some[name] = value
+		}
+	}
+	return some
+}
+
+// tellMissing says which secrets the definition asks for and nobody keeps.
+func (c *carriage) tellMissing(p *plan.Plan) {
+	for _, name := range p.Secrets {
+		if _, has := c.made.secrets[name]; !has {
+			c.log.say("the definition asks for the secret " + name + ", which you do not keep for this source; to give it: domicile secrets set " + name + " -for " + c.workspace.Source)
+		}
+	}
+}

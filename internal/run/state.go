@@ -1,0 +1,247 @@
+package run
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+
+	"github.com/jackc/pgx/v5"
+
+	"domicile/internal/definition"
+	"domicile/internal/fault"
+	"domicile/internal/plan"
+	"domicile/internal/records"
+)
+
+// save keeps the state of the workspace: for a snapshot in the record that was made when it
+// was asked for, for what is prepared in one that is made now.
+func (c *carriage) save(ctx context.Context, id string) error {
+	state, err := c.unready(ctx)
+	if errors.Is(err, records.ErrNotFound) && c.run.Kind == records.KindPrepare {
+		if c.workspace, err = c.o.Store.Workspace(ctx, c.workspace.ID); err == nil {
+			state, err = addState(ctx, c.o.Store.Queries, c.workspace, records.Prepared, "")
+		}
+	}
+	if err != nil {
+		return fmt.Errorf("look for the state's record: %w", err)
+	}
+	saved, err := c.site.Save(ctx, id, state.SiteID(), c.log.say)
+	if err != nil {
+		return err
+	}
+	b, err := json.Marshal(saved.Images)
+	if err != nil {
+		return fmt.Errorf("keep the images of the state: %w", err)
+	}
+	c.log.say(fmt.Sprintf("%.1f MB", float64(saved.Bytes)/1e6))
+	return c.keep(ctx, func() error { return c.o.Store.KeepState(ctx, state.ID, b, saved.Bytes) })
+}
+
+// unready finds the state that this run is to keep.
+func (c *carriage) unready(ctx context.Context) (records.State, error) {
+	list, err := c.o.Store.StatesOf(ctx, c.workspace.ID)
+	if err != nil {
+		return records.State{}, err
+	}
+	i := slices.IndexFunc(list, func(s records.State) bool { return !s.Ready })
+	if i < 0 {
+		return records.State{}, records.ErrNotFound
+	}
+	return list[i], nil
+}
+
+// dropUnready forgets a state that could not be kept.
+func (c *carriage) dropUnready(ctx context.Context) error {
+	state, err := c.unready(ctx)
+	if errors.Is(err, records.ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if err := c.site.RemoveSaved(ctx, state.SiteID()); err != nil {
+		c.log.say("what was kept of it could not be removed: " + err.Error()) // domicile tidy finds it
+	}
+	return c.o.Store.RemoveState(ctx, state.ID)
+}
+
+// addState makes the record of a state of a workspace as it is now.
+func addState(ctx context.Context, db records.Queries, w records.Workspace, kind, note string) (records.State, error) {
+	p, err := planOf(w)
+	if err != nil {
+		return records.State{}, err
+	}
+	done, err := db.DoneSteps(ctx, w.ID)
+	if err != nil {
+		return records.State{}, err
+	}
+	digests := records.Digests(done)
+	if kind == records.Prepared { // what belongs to a person is not done yet
+		for _, stage := range definition.Lifecycle {
+			if stage != "onCreateCommand" && stage != "updateContentCommand" {
+				delete(digests, stage)
+			}
+		}
+	}
+	b, err := json.Marshal(digests)
+	if err != nil {
+		return records.State{}, err
+	}
+	return db.AddState(ctx, records.State{Kind: kind, Account: w.Account, Workspace: &w.ID, Name: w.Name, Note: note, Site: w.Site, Source: w.Source, Ref: w.Ref, File: w.File, Size: w.Size,
+		Commit: w.Commit, Plan: w.Plan, Session: w.Session, UID: w.UID, Done: b, Digest: p.Container.Digest})
+}
+
+// imagesOf gives the images of a state, and whether the site still has them all. Of one
+// that it has not the record is of no more use.
+func (c *carriage) imagesOf(ctx context.Context, state records.State) (images map[string]string, there bool, err error) {
+	if err := json.Unmarshal(state.Images, &images); err != nil {
+		return nil, false, fmt.Errorf("read the images of the state: %w", err)
+	}
+	for _, image := range images {
+		has, err := c.site.HasImage(ctx, image)
+		if err != nil {
+			return nil, false, err
+		}
+		if !has {
+			c.log.say("what was prepared is gone from the site")
+			return nil, false, c.o.Store.RemoveState(ctx, state.ID)
+		}
+	}
+	return images, len(images) > 0, nil
+}
+
+// Snapshot makes the run that keeps the state of a workspace.
+func (r *Runner) Snapshot(ctx context.Context, account int64, name, note string) (records.Workspace, error) {
+	var w records.Workspace
+	err := r.o.Store.InTx(ctx, func(db records.Queries, tx pgx.Tx) error {
+		var err error
+		if w, err = db.LockWorkspace(ctx, account, name); err != nil {
+			return err
+		}
+		switch {
+		case w.State != records.Ready && w.State != records.Stopped:
+			return fault.New("not-ready", "watch it: domicile follow "+name, "the workspace %s is %s: only one that was made has a state to keep", name, w.State)
+		case w.Mount:
+			return fault.New("mounted-folder", "keep the folder's files in your own way, or make a workspace from a git address", "the source of %s is a folder of the host, which is no part of a state", name)
+		}
+		if err := r.enqueue(ctx, db, tx, w, records.KindSnapshot, plan.Save()); err != nil {
+			return err
+		}
+		_, err = addState(ctx, db, w, records.Snapshot, note)
+		return err
+	})
+	return w, busy(err, name)
+}
+
+// snapshotOf finds a snapshot that belongs to an account and is kept whole.
+func (r *Runner) snapshotOf(ctx context.Context, account, id int64) (s records.State, p *plan.Plan, err error) {
+	s, err = r.o.Store.State(ctx, id)
+	if errors.Is(err, records.ErrNotFound) || err == nil && (s.Account != account || s.Kind != records.Snapshot) {
+		return s, nil, fault.New("no-snapshot", "domicile snapshots lists yours", "you have no snapshot %d", id)
+	}
+	if err != nil {
+		return s, nil, err
+	}
+	if !s.Ready {
+		return s, nil, fault.New("not-ready", "wait until it is kept: domicile follow "+s.Name, "the snapshot %d is not kept yet", id)
+	}
+	var images map[string]string
+	p = &plan.Plan{}
+	if err := errors.Join(json.Unmarshal(s.Plan, p), json.Unmarshal(s.Images, &images)); err != nil {
+		return s, nil, fmt.Errorf("read the snapshot: %w", err)
+	}
+	p.From(images)
+	return s, p, nil
+}
+
+// Return makes the run that makes a workspace again what it was in a snapshot.
+func (r *Runner) Return(ctx context.Context, account int64, name string, snapshot int64) (records.Workspace, error) {
+	s, p, err := r.snapshotOf(ctx, account, snapshot)
+	if err != nil {
+		return records.Workspace{}, err
+	}
+	return r.request(ctx, account, name, records.KindReturn, records.WantRunning, func(db records.Queries, w records.Workspace) ([]plan.Step, error) {
+		if w.Source != s.Source {
+			return nil, fault.New("another-source", "make a workspace of it: domicile snapshots make "+fmt.Sprint(s.ID), "the snapshot %d is one of %s, and %s is made from %s", s.ID, s.Source, name, w.Source)
+		}
+		helpers, err := db.Helpers(ctx, w.ID)
+		if err != nil {
+			return nil, err
+		}
+		if len(helpers) > 0 {
+			return nil, fault.New("has-helpers", "remove them first: domicile remove "+helpers[0].Name, "the workspace %s has helpers, which use its source", name)
+		}
+		if w.State == records.Waiting || w.State == records.Making || w.State == records.Removing {
+			return nil, records.ErrBusy
+		}
+		return p.Return(), r.begin(ctx, db, w, s, p)
+	})
+}
+
+// begin writes into a workspace's record that it begins with a state.
+func (r *Runner) begin(ctx context.Context, db records.Queries, w records.Workspace, s records.State, p *plan.Plan) error {
+	if p.Container.Hostname == s.Name {
+		p.Container.Hostname = w.Name
+	}
+	b, err := json.Marshal(p)
+	if err != nil {
+		return fmt.Errorf("keep the plan: %w", err)
+	}
+	return errors.Join(db.SetPlan(ctx, w.ID, s.Commit, b), db.SetStateFrom(ctx, w.ID, &s.ID))
+}
+
+// FromSnapshot makes the record of a workspace that begins with a snapshot, and the run
+// that makes it.
+func (r *Runner) FromSnapshot(ctx context.Context, account, snapshot int64, name string) (records.Workspace, error) {
+	s, p, err := r.snapshotOf(ctx, account, snapshot)
+	if err != nil {
+		return records.Workspace{}, err
+	}
+	if name == "" {
+		name = s.Name
+	}
+	if err := CheckName(name); err != nil {
+		return records.Workspace{}, err
+	}
+	var w records.Workspace
+	err = r.o.Store.InTx(ctx, func(db records.Queries, tx pgx.Tx) error {
+		w, err = db.AddWorkspace(ctx, records.Workspace{Account: account, Name: name, Source: s.Source, Ref: s.Ref, File: s.File, Size: s.Size, Site: s.Site,
+			State: records.Waiting, Wanted: records.WantRunning})
+		if errors.Is(err, records.ErrTaken) {
+			return fault.New("name-taken", "choose another with -name", "you have a workspace %s already", name)
+		}
+		if err == nil {
+			err = r.begin(ctx, db, w, s, p)
+		}
+		if err != nil {
+			return err
+		}
+		return r.enqueue(ctx, db, tx, w, records.KindReturn, p.Begin())
+	})
+	return w, busy(err, name)
+}
+
+// RemoveSnapshot removes a snapshot. Workspaces that began with it stay.
+func (r *Runner) RemoveSnapshot(ctx context.Context, account, id int64) error {
+	s, err := r.o.Store.State(ctx, id)
+	if errors.Is(err, records.ErrNotFound) || err == nil && (s.Account != account || s.Kind != records.Snapshot) {
+		return fault.New("no-snapshot", "domicile snapshots lists yours", "you have no snapshot %d", id)
+	}
+	if err != nil {
+		return err
+	}
+	return r.removeState(ctx, s)
+}
+
+func (r *Runner) removeState(ctx context.Context, s records.State) error {
+	at := r.Site(s.Site)
+	if at == nil {
+		return fault.New("no-site", "", "the service has no site %q", s.Site)
+	}
+	if err := at.RemoveSaved(ctx, s.SiteID()); err != nil {
+		return err
+	}
+	return r.o.Store.RemoveState(ctx, s.ID)
+}

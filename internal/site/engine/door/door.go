@@ -1,0 +1,439 @@
+// Package door is the narrow way from a workspace to the engine that holds it: an HTTP
+// handler that speaks a safe part of the Engine API. Whoever reaches an engine owns its
+// host, so a workspace never gets the engine's own socket. Through the door it sees and
+// makes only helpers of its own, which can have nothing of the host; everything else is
+// answered 403 with a sentence.
+package door
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/http/httputil"
+	"net/url"
+	"regexp"
+	"strconv"
+	"strings"
+
+	cerrdefs "github.com/containerd/errdefs"
+	"github.com/docker/docker/api/types/container"
+	"github.com/docker/docker/api/types/filters"
+	"github.com/docker/docker/api/types/network"
+	"github.com/docker/docker/api/types/volume"
+	"github.com/docker/docker/client"
+	"github.com/go-chi/chi/v5"
+)
+
+// Label marks what came through the door, with the workspace's id.
+const Label = "domicile.door"
+
+// Door says whose door it is.
+type Door struct {
+	API *client.Client
+	// Labels are those of everything that is the workspace's.
+	Labels map[string]string
+	// Workspace is its id, Prefix begins the names of all it makes.
+	Workspace, Prefix string
+	// Source is the volume with its source.
+	Source string
+	// Network makes the network of the workspace and its helpers, and gives its name.
+	Network func(ctx context.Context) (string, error)
+	// Hidden tells of an image's labels that it is not for everybody.
+	Hidden func(labels map[string]string) bool
+}
+
+const (
+	maxBody = 1 << 20
+	// maxHelpers bounds how many containers a workspace may have through its door.
+	maxHelpers = 20
+	// oldest is the first version of the API in which a start takes no settings.
+	oldest = 24
+)
+
+var versioned = regexp.MustCompile(`^/v1\.(\d{1,3})(/.*)$`)
+
+// Handler serves the door.
+func (d *Door) Handler() http.Handler {
+	r := chi.NewRouter()
+	pass := d.proxy()
+	r.Handle("/_ping", pass)
+	r.Get("/version", pass.ServeHTTP)
+	r.Get("/containers/json", d.list)
+	r.Post("/containers/create", d.create)
+	r.Get("/containers/{id}/json", d.inspect)
+	for _, what := range []string{"logs", "stats", "top", "changes", "archive"} {
+		r.Get("/containers/{id}/"+what, d.own(pass))
+	}
+	r.Head("/containers/{id}/archive", d.own(pass))
+	r.Put("/containers/{id}/archive", d.own(pass))
+	r.Post("/containers/{id}/start", d.own(bare(pass)))
+	for _, what := range []string{"stop", "kill", "restart", "pause", "unpause", "wait", "attach", "resize"} {
+		r.Post("/containers/{id}/"+what, d.own(pass))
+	}
+	r.Post("/containers/{id}/exec", d.own(http.HandlerFunc(d.exec)))
+	r.Delete("/containers/{id}", d.own(pass))
+	r.Get("/exec/{id}/json", d.ownExec(pass))
+	r.Post("/exec/{id}/start", d.ownExec(pass))
+	r.Post("/exec/{id}/resize", d.ownExec(pass))
+	r.Get("/images/*", d.image)
+	r.Post("/images/create", d.pull(pass))
+	r.Get("/volumes", d.volumes)
+	r.Post("/volumes/create", d.makeVolume)
+	r.Get("/volumes/{name}", d.inspectVolume)
+	r.Delete("/volumes/{name}", d.removeVolume)
+	closed := func(w http.ResponseWriter, r *http.Request) {
+		answer(w, http.StatusForbidden, fmt.Sprintf("%s %s is not given through this door. A workspace can make and use containers, volumes and images for helpers of its own; for more, ask for a helper: domicile helper.", r.Method, r.URL.Path))
+	}
+	r.NotFound(closed)
+	r.MethodNotAllowed(closed)
+	return http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		if m := versioned.FindStringSubmatch(q.URL.Path); m != nil {
+			if n, _ := strconv.Atoi(m[1]); n < oldest {
+				answer(w, http.StatusForbidden, fmt.Sprintf("This door does not speak version 1.%d of the API: use 1.%d or newer.", n, oldest))
+				return
+			}
+			q.URL.Path = m[2]
+		}
+		q.URL.RawPath = "" // an encoded slash must not mean one thing here and another behind
+		r.ServeHTTP(w, q)
+	})
+}
+
+// proxy passes a request on to the engine as it is, streams too.
+func (d *Door) proxy() *httputil.ReverseProxy {
+	return &httputil.ReverseProxy{
+		Rewrite: func(r *httputil.ProxyRequest) {
+			r.Out.URL.Scheme, r.Out.URL.Host = "http", "engine"
+			r.Out.URL.Path = "/v" + d.API.ClientVersion() + r.In.URL.Path
+			r.Out.Host = "engine"
+		},
+		Transport:     &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) { return d.API.Dialer()(ctx) }, DisableCompression: true},
+		FlushInterval: -1,
+		ErrorHandler: func(w http.ResponseWriter, _ *http.Request, err error) {
+			answer(w, http.StatusBadGateway, "The engine does not answer: "+err.Error())
+		},
+	}
+}
+
+// bare drops a request's body: an old engine would take settings from it.
+func bare(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		r.Body, r.ContentLength = http.NoBody, 0
+		next.ServeHTTP(w, r)
+	})
+}
+
+func answer(w http.ResponseWriter, status int, text string) {
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(status)
+	_ = json.NewEncoder(w).Encode(map[string]string{"message": text})
+}
+
+func reply(w http.ResponseWriter, status int, v any) {
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(status)
+	_ = json.NewEncoder(w).Encode(v)
+}
+
+// failed answers what the engine said, or a refusal.
+func failed(w http.ResponseWriter, err error) {
+	var no refusal
+	switch {
+	case errors.As(err, &no):
+		answer(w, http.StatusForbidden, no.Error())
+	case cerrdefs.IsNotFound(err):
+		answer(w, http.StatusNotFound, err.Error())
+	case cerrdefs.IsConflict(err):
+		answer(w, http.StatusConflict, err.Error())
+	case cerrdefs.IsInvalidArgument(err):
+		answer(w, http.StatusBadRequest, err.Error())
+	default:
+		answer(w, http.StatusBadGateway, err.Error())
+	}
+}
+
+func (d *Door) labels() map[string]string {
+	all := map[string]string{Label: d.Workspace}
+	for k, v := range d.Labels {
+		all[k] = v
+	}
+	return all
+}
+
+// mine filters what came through this door.
+func (d *Door) mine(f filters.Args) filters.Args {
+	for k, v := range d.labels() {
+		f.Add("label", k+"="+v)
+	}
+	return f
+}
+
+func (d *Door) list(w http.ResponseWriter, r *http.Request) {
+	q := r.URL.Query()
+	f, err := filters.FromJSON(q.Get("filters"))
+	if err != nil {
+		answer(w, http.StatusBadRequest, err.Error())
+		return
+	}
+	limit, _ := strconv.Atoi(q.Get("limit"))
+	list, err := d.API.ContainerList(r.Context(), container.ListOptions{All: truth(q, "all"), Size: truth(q, "size"), Limit: limit, Filters: d.mine(f)})
+	if err != nil {
+		failed(w, err)
+		return
+	}
+	for i := range list {
+		for j, name := range list[i].Names {
+			list[i].Names[j] = "/" + strings.TrimPrefix(name, "/"+d.Prefix)
+		}
+	}
+	reply(w, http.StatusOK, list)
+}
+
+func truth(q url.Values, name string) bool {
+	b, _ := strconv.ParseBool(q.Get(name))
+	return b
+}
+
+// find finds a container that came through this door, by name or id.
+func (d *Door) find(ctx context.Context, id string) (container.InspectResponse, error) {
+	there, err := d.API.ContainerInspect(ctx, d.Prefix+id)
+	if cerrdefs.IsNotFound(err) {
+		there, err = d.API.ContainerInspect(ctx, id)
+	}
+	if err == nil && !d.isMine(there.Config.Labels) || cerrdefs.IsNotFound(err) {
+		// The same words for what is not there and what is somebody else's.
+		return there, fmt.Errorf("no such container: %s: %w", id, cerrdefs.ErrNotFound)
+	}
+	return there, err
+}
+
+func (d *Door) isMine(labels map[string]string) bool {
+	for k, v := range d.labels() {
+		if labels[k] != v {
+			return false
+		}
+	}
+	return true
+}
+
+func (d *Door) inspect(w http.ResponseWriter, r *http.Request) {
+	there, err := d.find(r.Context(), chi.URLParam(r, "id"))
+	if err != nil {
+		failed(w, err)
+		return
+	}
+	there.Name = "/" + strings.TrimPrefix(there.Name, "/"+d.Prefix)
+	reply(w, http.StatusOK, there)
+}
+
+// own passes on what is asked of a container of this door, by its id.
+func (d *Door) own(next http.Handler) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		id := chi.URLParam(r, "id")
+		there, err := d.find(r.Context(), id)
+		if err != nil {
+			failed(w, err)
+			return
+		}
+		r.URL.Path = "/containers/" + there.ID + strings.TrimPrefix(r.URL.Path, "/containers/"+id)
+		next.ServeHTTP(w, r)
+	}
+}
+
+func (d *Door) ownExec(next http.Handler) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		e, err := d.API.ContainerExecInspect(r.Context(), chi.URLParam(r, "id"))
+		if err == nil {
+			_, err = d.find(r.Context(), e.ContainerID)
+		}
+		if err != nil {
+			failed(w, err)
+			return
+		}
+		next.ServeHTTP(w, r)
+	}
+}
+
+// exec makes a command in a container, never a privileged one.
+func (d *Door) exec(w http.ResponseWriter, r *http.Request) {
+	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxBody))
+	if err != nil {
+		answer(w, http.StatusBadRequest, err.Error())
+		return
+	}
+	var q container.ExecOptions
+	if err := json.Unmarshal(body, &q); err != nil {
+		answer(w, http.StatusBadRequest, err.Error())
+		return
+	}
+	if q.Privileged {
+		answer(w, http.StatusForbidden, "A command in a helper cannot be privileged: it would own the host.")
+		return
+	}
+	if body, err = json.Marshal(q); err != nil {
+		answer(w, http.StatusBadRequest, err.Error())
+		return
+	}
+	r.Body, r.ContentLength = io.NopCloser(bytes.NewReader(body)), int64(len(body))
+	r.Header.Set("Content-Length", strconv.Itoa(len(body)))
+	d.proxy().ServeHTTP(w, r)
+}
+
+// create makes a container that has nothing of the host.
+func (d *Door) create(w http.ResponseWriter, r *http.Request) {
+	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxBody))
+	if err != nil {
+		answer(w, http.StatusBadRequest, err.Error())
+		return
+	}
+	made, err := d.make(r.Context(), r.URL.Query().Get("name"), body)
+	if err != nil {
+		failed(w, err)
+		return
+	}
+	reply(w, http.StatusCreated, made)
+}
+
+func (d *Door) make(ctx context.Context, name string, body []byte) (made container.CreateResponse, err error) {
+	q, err := d.judge(body)
+	if err != nil {
+		return made, err
+	}
+	if name != "" && !volumeName.MatchString(name) {
+		return made, refuse("%q is no name for a container: use letters, digits, and _ . - behind the first.", name)
+	}
+	if err := d.usable(ctx, q.Image); err != nil {
+		return made, err
+	}
+	there, err := d.API.ContainerList(ctx, container.ListOptions{All: true, Filters: d.mine(filters.NewArgs())})
+	if err != nil {
+		return made, err
+	}
+	if len(there) >= maxHelpers {
+		return made, refuse("This workspace has %d containers already, which is the most through this door: remove some first.", len(there))
+	}
+	labels := d.labels()
+	for k, v := range q.Labels {
+		labels[k] = v
+	}
+	q.Config.Labels = labels
+	networks := &network.NetworkingConfig{}
+	switch {
+	case q.joins != "":
+		other, err := d.find(ctx, q.joins)
+		if err != nil {
+			return made, err
+		}
+		q.HostConfig.NetworkMode = container.NetworkMode("container:" + other.ID)
+	case q.HostConfig.NetworkMode == "":
+		on, err := d.Network(ctx)
+		if err != nil {
+			return made, err
+		}
+		q.HostConfig.NetworkMode = container.NetworkMode(on)
+		if name != "" {
+			q.aliases = append(q.aliases, name)
+		}
+		networks.EndpointsConfig = map[string]*network.EndpointSettings{on: {Aliases: q.aliases}}
+	}
+	if name != "" {
+		name = d.Prefix + name
+	}
+	return d.API.ContainerCreate(ctx, q.Config, q.HostConfig, networks, nil, name)
+}
+
+// usable refuses images that Domicile made for somebody: they have files of repositories
+// and people in them.
+func (d *Door) usable(ctx context.Context, image string) error {
+	i, err := d.API.ImageInspect(ctx, image)
+	if err != nil {
+		return err
+	}
+	if i.Config != nil && d.Hidden(i.Config.Labels) {
+		return fmt.Errorf("no such image: %s: %w", image, cerrdefs.ErrNotFound)
+	}
+	return nil
+}
+
+func (d *Door) image(w http.ResponseWriter, r *http.Request) {
+	name, found := strings.CutSuffix(chi.URLParam(r, "*"), "/json")
+	if !found || name == "" {
+		answer(w, http.StatusForbidden, "The engine's images are not listed through this door: ask for one by its name.")
+		return
+	}
+	if err := d.usable(r.Context(), name); err != nil {
+		failed(w, err)
+		return
+	}
+	i, err := d.API.ImageInspect(r.Context(), name)
+	if err != nil {
+		failed(w, err)
+		return
+	}
+	reply(w, http.StatusOK, i)
+}
+
+// pull lets an image be pulled, by whatever credentials the request itself brings.
+func (d *Door) pull(next http.Handler) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		q := r.URL.Query()
+		if q.Get("fromImage") == "" || q.Get("fromSrc") != "" {
+			answer(w, http.StatusForbidden, "Images are only pulled through this door, not imported: name one with fromImage.")
+			return
+		}
+		next.ServeHTTP(w, r)
+	}
+}
+
+func (d *Door) volumes(w http.ResponseWriter, r *http.Request) {
+	list, err := d.API.VolumeList(r.Context(), volume.ListOptions{Filters: d.mine(filters.NewArgs())})
+	if err != nil {
+		failed(w, err)
+		return
+	}
+	for _, v := range list.Volumes {
+		v.Name, v.Mountpoint = strings.TrimPrefix(v.Name, d.volume("")), ""
+	}
+	reply(w, http.StatusOK, list)
+}
+
+func (d *Door) makeVolume(w http.ResponseWriter, r *http.Request) {
+	var q volume.CreateOptions
+	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, maxBody)).Decode(&q); err != nil {
+		answer(w, http.StatusBadRequest, err.Error())
+		return
+	}
+	if q.Driver != "" && q.Driver != "local" || len(q.DriverOpts) > 0 || q.ClusterVolumeSpec != nil || !volumeName.MatchString(q.Name) || q.Name == SourceVolume {
+		answer(w, http.StatusForbidden, "A volume of a helper has a name of its own, and neither a driver nor options.")
+		return
+	}
+	v, err := d.API.VolumeCreate(r.Context(), volume.CreateOptions{Name: d.volume(q.Name), Labels: d.labels()})
+	d.showVolume(w, v, err, http.StatusCreated)
+}
+
+func (d *Door) inspectVolume(w http.ResponseWriter, r *http.Request) {
+	v, err := d.API.VolumeInspect(r.Context(), d.volume(chi.URLParam(r, "name")))
+	d.showVolume(w, v, err, http.StatusOK)
+}
+
+func (d *Door) showVolume(w http.ResponseWriter, v volume.Volume, err error, status int) {
+	if err != nil {
+		failed(w, err)
+		return
+	}
+	v.Name, v.Mountpoint = strings.TrimPrefix(v.Name, d.volume("")), ""
+	reply(w, status, v)
+}
+
+func (d *Door) removeVolume(w http.ResponseWriter, r *http.Request) {
+	if err := d.API.VolumeRemove(r.Context(), d.volume(chi.URLParam(r, "name")), truth(r.URL.Query(), "force")); err != nil {
+		failed(w, err)
+		return
+	}
+	w.WriteHeader(http.StatusNoContent)
+}

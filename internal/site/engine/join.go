@@ -1,0 +1,43 @@
+package engine
+
+import (
+	"context"
+	"strings"
+
+	"github.com/docker/docker/api/types/network"
+)
+
+// Join connects a workspace and its helpers.
+func (s *Site) Join(ctx context.Context, workspace, name string, helpers map[string]string) error {
+	network, err := s.helpersNetwork(ctx, workspace)
+	if err != nil {
+		return err
+	}
+	if err := s.connect(ctx, network, s.name(workspace), name); err != nil {
+		return err
+	}
+	for id, alias := range helpers {
+		if err := s.connect(ctx, network, s.name(id), alias); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// helpersNetwork makes the network of a workspace and its helpers, unless it is there.
+func (s *Site) helpersNetwork(ctx context.Context, workspace string) (string, error) {
+	name := s.networkName(workspace, "helpers.own") // no Compose network is called so
+	_, err := s.api.NetworkInspect(ctx, name, network.InspectOptions{})
+	if isNotFound(err) {
+		_, err = s.api.NetworkCreate(ctx, name, network.CreateOptions{Driver: "bridge", Labels: s.labels(workspace)})
+	}
+	return name, s.explain(err, "make the network of the helpers")
+}
+
+func (s *Site) connect(ctx context.Context, to, container, alias string) error {
+	err := s.api.NetworkConnect(ctx, to, container, &network.EndpointSettings{Aliases: []string{alias}})
+	if isNotFound(err) || err != nil && strings.Contains(err.Error(), "already exists in network") {
+		return nil // it was removed, or is on it already
+	}
+	return s.explain(err, "connect "+alias+" to the network of the helpers")
+}

@@ -1,0 +1,78 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+
+	"github.com/docker/docker/api/types/container"
+	"github.com/docker/docker/api/types/network"
+	"github.com/docker/docker/api/types/volume"
+)
+
+// Remove removes the workspace's containers, volumes, networks and sockets, those that
+// came through its door among them.
+func (s *Site) Remove(ctx context.Context, workspace string) error {
+	if workspace == "" || strings.ContainsAny(workspace, "/.") {
+		return fmt.Errorf("remove: %q is no workspace's id", workspace)
+	}
+	s.closeDoor(workspace)
+	mine := s.mine(workspace)
+	containers, err := s.api.ContainerList(ctx, container.ListOptions{All: true, Filters: mine})
+	if err != nil {
+		return s.explain(err, "list the workspace's containers")
+	}
+	for _, c := range containers {
+		if err := s.api.ContainerRemove(ctx, c.ID, container.RemoveOptions{Force: true, RemoveVolumes: true}); err != nil && !isNotFound(err) && !isBeingRemoved(err) {
+			return s.explain(err, "remove the workspace's container")
+		}
+	}
+	volumes, err := s.api.VolumeList(ctx, volume.ListOptions{Filters: mine})
+	if err != nil {
+		return s.explain(err, "list the workspace's volumes")
+	}
+	for _, v := range volumes.Volumes {
+		if err := s.api.VolumeRemove(ctx, v.Name, false); err != nil && !isNotFound(err) {
+			return s.explain(err, "remove the workspace's volume")
+		}
+	}
+	networks, err := s.api.NetworkList(ctx, network.ListOptions{Filters: mine})
+	if err != nil {
+		return s.explain(err, "list the workspace's networks")
+	}
+	for _, n := range networks {
+		if err := s.removeNetwork(ctx, n.ID); err != nil {
+			return s.explain(err, "remove the workspace's network")
+		}
+	}
+	if s.o.SocketFolder == "" {
+		return nil
+	}
+	return os.RemoveAll(s.socketFolder(workspace))
+}
+
+// removeNetwork takes those off the network that are still on it, such as helpers.
+func (s *Site) removeNetwork(ctx context.Context, id string) error {
+	n, err := s.api.NetworkInspect(ctx, id, network.InspectOptions{})
+	if isNotFound(err) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	for container := range n.Containers {
+		if err := s.api.NetworkDisconnect(ctx, id, container, true); err != nil && !isNotFound(err) {
+			return err
+		}
+	}
+	if err := s.api.NetworkRemove(ctx, id); err != nil && !isNotFound(err) {
+		return err
+	}
+	return nil
+}
+
+// isBeingRemoved tells of a container that another request removes already.
+func isBeingRemoved(err error) bool {
+	return strings.Contains(err.Error(), "is already in progress")
+}

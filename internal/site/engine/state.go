@@ -1,0 +1,266 @@
+package engine
+
+import (
+	"archive/tar"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"path"
+	"slices"
+	"strings"
+
+	"github.com/docker/docker/api/types/container"
+	"github.com/docker/docker/api/types/filters"
+	"github.com/docker/docker/api/types/image"
+	"github.com/docker/docker/api/types/mount"
+
+	"domicile/internal/site"
+)
+
+// A state is an image for each container: its files, and in its own layer those of its
+// volumes at the places where they are mounted. An engine fills a new volume by itself with
+// what the image has there; places that the image declares to be volumes are the
+// exception, and are kept elsewhere in the image and filled by fill.
+const (
+	labelState   = "domicile.state"         // installation and state
+	labelVolumes = "domicile.state-volumes" // JSON: mount target to where its files lie in the image
+	keptVolumes  = "/.domicile-volumes"
+)
+
+func (s *Site) stateLabel(state string) string { return s.o.Installation + "-" + state }
+
+func (s *Site) stateTag(state, service string) string {
+	if service == "" {
+		service = "workspace"
+	} else {
+		service = "service-" + strings.ToLower(service)
+	}
+	return "domicile-state:" + s.stateLabel(state) + "-" + service
+}
+
+// Save keeps the state of a workspace's containers. They are paused meanwhile, so that
+// files and volumes are of one moment.
+func (s *Site) Save(ctx context.Context, workspace, state string, progress func(string)) (site.Saved, error) {
+	if err := s.RemoveSaved(ctx, state); err != nil {
+		return site.Saved{}, err
+	}
+	list, err := s.containers(ctx, workspace)
+	if err != nil {
+		return site.Saved{}, err
+	}
+	for _, c := range list {
+		if c.State == "running" {
+			if err := s.api.ContainerPause(ctx, c.ID); err != nil {
+				return site.Saved{}, s.explain(err, "pause the workspace")
+			}
+		}
+		if c.State == "running" || c.State == "paused" {
+			defer func() { _ = s.api.ContainerUnpause(context.WithoutCancel(ctx), c.ID) }()
+		}
+	}
+	saved := site.Saved{Images: map[string]string{}}
+	for _, c := range list {
+		service := c.Labels[labelService]
+		bytes, err := s.saveOne(ctx, c, state, service, progress)
+		if err != nil {
+			return site.Saved{}, s.explain(err, "keep the state of "+strings.TrimPrefix(c.Names[0], "/"))
+		}
+		saved.Images[service] = s.stateTag(state, service)
+		saved.Bytes += bytes
+	}
+	return saved, nil
+}
+
+func (s *Site) saveOne(ctx context.Context, c container.Summary, state, service string, progress func(string)) (int64, error) {
+	there, err := s.api.ContainerInspect(ctx, c.ID)
+	if err != nil {
+		return 0, err
+	}
+	before, err := s.api.ImageInspect(ctx, there.Image)
+	if err != nil {
+		return 0, err
+	}
+	var places []string
+	for _, m := range there.Mounts {
+		if m.Type == mount.TypeVolume && m.Name != s.agentVolume() {
+			places = append(places, m.Destination)
+		}
+	}
+	slices.Sort(places) // an outer one before those within it
+	kept := map[string]string{}
+	for i, place := range places {
+		if _, declared := there.Config.Volumes[place]; declared || before.Config != nil && hasVolume(before.Config.Volumes, place) {
+			kept[place] = fmt.Sprintf("%s/%d", keptVolumes, i)
+		}
+	}
+	said, err := json.Marshal(kept)
+	if err != nil {
+		return 0, err
+	}
+	labels := []string{fmt.Sprintf("LABEL %s=%s", labelState, s.stateLabel(state)), fmt.Sprintf("LABEL %s=%q", labelVolumes, said)}
+	files, err := s.api.ContainerCommit(ctx, c.ID, container.CommitOptions{Changes: labels, Pause: false})
+	if err != nil {
+		return 0, err
+	}
+	// Never started: only a container gives a way into an image.
+	carrier, err := s.api.ContainerCreate(ctx, &container.Config{Image: files.ID}, &container.HostConfig{NetworkMode: "none"}, nil, nil, "")
+	if err != nil {
+		return 0, err
+	}
+	defer func() {
+		_ = s.api.ContainerRemove(context.WithoutCancel(ctx), carrier.ID, container.RemoveOptions{Force: true, RemoveVolumes: true})
+	}()
+	for _, place := range places {
+		progress("keeping " + place)
+		if err := s.copyPlace(ctx, c.ID, place, carrier.ID, kept[place]); err != nil {
+			return 0, fmt.Errorf("copy %s: %w", place, err)
+		}
+	}
+	whole, err := s.api.ContainerCommit(ctx, carrier.ID, container.CommitOptions{Reference: s.stateTag(state, service), Changes: labels})
+	if err != nil {
+		return 0, err
+	}
+	after, err := s.api.ImageInspect(ctx, whole.ID)
+	return after.Size - before.Size, err
+}
+
+func hasVolume[V any](volumes map[string]V, place string) bool {
+	_, has := volumes[place]
+	return has
+}
+
+// copyPlace copies what is mounted at a place of one container to the same place of
+// another, or to another folder.
+func (s *Site) copyPlace(ctx context.Context, from, place, to, folder string) error {
+	archive, _, err := s.api.CopyFromContainer(ctx, from, place)
+	if err != nil {
+		return err
+	}
+	defer archive.Close()
+	if folder == "" {
+		return s.api.CopyToContainer(ctx, to, path.Dir(place), archive, container.CopyToContainerOptions{})
+	}
+	return s.copyAs(ctx, to, "/", strings.TrimPrefix(folder, "/"), archive)
+}
+
+// copyAs unpacks an archive of one folder under another name.
+func (s *Site) copyAs(ctx context.Context, to, at, name string, archive io.Reader) error {
+	r, w := io.Pipe()
+	defer r.Close()
+	go func() { w.CloseWithError(renamed(archive, name, w)) }()
+	return s.api.CopyToContainer(ctx, to, at, r, container.CopyToContainerOptions{})
+}
+
+// renamed copies an archive whose entries lie in one folder, giving that another name.
+func renamed(archive io.Reader, name string, to io.Writer) error {
+	out := tar.NewWriter(to)
+	for folder := path.Dir(name); folder != "."; folder = path.Dir(folder) {
+		if err := out.WriteHeader(&tar.Header{Name: folder + "/", Typeflag: tar.TypeDir, Mode: 0o755}); err != nil {
+			return err
+		}
+	}
+	for in := tar.NewReader(archive); ; {
+		h, err := in.Next()
+		if err == io.EOF {
+			return out.Close()
+		}
+		if err != nil {
+			return err
+		}
+		rename := func(p string) string {
+			if _, rest, found := strings.Cut(p, "/"); found && rest != "" {
+				return path.Join(name, rest)
+			}
+			return name
+		}
+		h.Name = rename(h.Name)
+		if h.Typeflag == tar.TypeLink {
+			h.Linkname = rename(h.Linkname)
+		}
+		if h.Typeflag == tar.TypeDir {
+			h.Name += "/"
+		}
+		if err := out.WriteHeader(h); err != nil {
+			return err
+		}
+		if _, err := io.Copy(out, in); err != nil {
+			return err
+		}
+	}
+}
+
+// fill fills, of a container that was just made from a state, the volumes that the engine
+// does not fill by itself. One that has files stays as it is.
+func (s *Site) fill(ctx context.Context, id, saved string) error {
+	if saved == "" {
+		return nil
+	}
+	i, err := s.api.ImageInspect(ctx, saved)
+	if err != nil {
+		return err
+	}
+	kept := map[string]string{}
+	if i.Config != nil && i.Config.Labels[labelVolumes] != "" {
+		if err := json.Unmarshal([]byte(i.Config.Labels[labelVolumes]), &kept); err != nil {
+			return fmt.Errorf("read what the state %s has of volumes: %w", saved, err)
+		}
+	}
+	for place, folder := range kept {
+		empty, err := s.empty(ctx, id, place)
+		if err != nil {
+			return err
+		}
+		if !empty {
+			continue
+		}
+		archive, _, err := s.api.CopyFromContainer(ctx, id, folder)
+		if err != nil {
+			return err
+		}
+		err = s.copyAs(ctx, id, path.Dir(place), path.Base(place), archive)
+		archive.Close()
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// empty tells whether a folder of a container has nothing in it.
+func (s *Site) empty(ctx context.Context, id, place string) (bool, error) {
+	archive, _, err := s.api.CopyFromContainer(ctx, id, place)
+	if err != nil {
+		return false, err
+	}
+	defer archive.Close()
+	r := tar.NewReader(archive)
+	for range 2 { // the folder itself, and something in it
+		if _, err := r.Next(); err == io.EOF {
+			return true, nil
+		} else if err != nil {
+			return false, err
+		}
+	}
+	return false, nil
+}
+
+// RemoveSaved removes the images of a state. Containers that were made from them keep
+// what they need.
+func (s *Site) RemoveSaved(ctx context.Context, state string) error {
+	list, err := s.api.ImageList(ctx, image.ListOptions{All: true, Filters: filters.NewArgs(filters.Arg("label", labelState+"="+s.stateLabel(state)))})
+	if err != nil {
+		return s.explain(err, "look for the state")
+	}
+	for _, i := range list {
+		for _, tag := range i.RepoTags {
+			if !strings.HasPrefix(tag, "domicile-state:"+s.stateLabel(state)+"-") {
+				continue // a state that was made from this one
+			}
+			if _, err := s.api.ImageRemove(ctx, tag, image.RemoveOptions{Force: true, PruneChildren: true}); err != nil && !isNotFound(err) {
+				return s.explain(err, "remove the state "+tag)
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,31 @@
+package source
+
+import (
+	"context"
+	"fmt"
+	"os/exec"
+	"path/filepath"
+	"strings"
+
+	"domicile/internal/fault"
+)
+
+// large brings the contents of large files where the repository keeps them apart from its
+// history (git LFS). They are kept beside the mirror, so that each is fetched once.
+func (f *fetching) large(ctx context.Context, mirror, to string) error {
+	files, err := f.git(ctx, to, "ls-files", "-z", "--", ":(attr:filter=lfs)")
+	if err != nil {
+		return explain(err, f.Address)
+	}
+	if files == "" {
+		return nil
+	}
+	if _, err := exec.LookPath("git-lfs"); err != nil {
+		return fault.Wrap(err, "no-git-lfs", "install git-lfs on the service's host", "the repository %s keeps large files apart, and the service's host cannot fetch them", f.Address)
+	}
+	f.Say(fmt.Sprintf("fetching %d large files", strings.Count(files, "\x00")))
+	if _, err := f.git(ctx, to, "-c", "lfs.storage="+filepath.Join(mirror, "lfs"), "lfs", "pull"); err != nil {
+		return fault.Wrap(explain(err, f.Address), "large-files", "push them (git lfs push --all origin), or correct the address", "the large files of %s cannot be fetched", f.Address)
+	}
+	return nil
+}
