@@ -2,6 +2,7 @@
 //
 //	domicile-agent serve [-socket PATH] [-version V] [-guests ADDRESS]   serve the service's connections
 //	domicile-agent bridge [-socket PATH]               join standard input and output to that socket
+//	domicile-agent marked                              name a process of the user that is marked as busy
 //	domicile-agent sftp                                serve SFTP on standard input and output
 package main
 
@@ -28,7 +29,7 @@ func main() {
 
 func run(args []string) error {
 	if len(args) == 0 {
-		return fmt.Errorf("one of serve, bridge, sftp is wanted")
+		return fmt.Errorf("one of serve, bridge, sftp, marked is wanted")
 	}
 	flags := flag.NewFlagSet(args[0], flag.ExitOnError)
 	socket := flags.String("socket", wire.SocketPath, "the agent's socket")
@@ -40,12 +41,15 @@ func run(args []string) error {
 	switch args[0] {
 	case "serve":
 		return serve(*socket, *guests, *version)
+	case "marked":
+		fmt.Println(agent.Marked())
+		return nil
 	case "bridge":
 		return agent.Bridge(*socket)
 	case "sftp":
 		return agent.ServeSFTP()
 	}
-	return fmt.Errorf("%q is none of serve, bridge, sftp", args[0])
+	return fmt.Errorf("%q is none of serve, bridge, sftp, marked", args[0])
 }
 
 func serve(socket, guests, version string) error {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -156,8 +157,35 @@ func (s *Server) busy() string {
 		}
 	}
 	s.mu.Unlock()
-	return marked("/proc")
+	return s.marked()
 }
+
+// marked asks the agent's own program, as the session's user, for marked processes: even
+// root may not read another user's environment in a container.
+func (s *Server) marked() string {
+	p, err := s.current()
+	if err != nil {
+		return ""
+	}
+	out, w, err := os.Pipe()
+	if err != nil {
+		return ""
+	}
+	defer out.Close()
+	look, err := s.spawner.start(command{path: self(), args: []string{"domicile-agent", "marked"}, folder: "/", user: p.account, files: []*os.File{nil, w, nil}})
+	w.Close()
+	if err != nil {
+		s.log.Warn("look for marked processes", "error", err)
+		return ""
+	}
+	b, _ := io.ReadAll(io.LimitReader(out, 4096)) // what cannot be read marks nothing
+	<-look.done
+	return strings.TrimSpace(string(b))
+}
+
+// Marked names a process of the user who asks that is marked to keep the workspace from
+// stopping by itself; empty: there is none.
+func Marked() string { return marked("/proc") }
 
 func marked(proc string) string {
 	entries, err := os.ReadDir(proc)

@@ -92,8 +92,9 @@ type Container struct {
 	SourceFolder string `json:"sourceFolder,omitempty"`
 	// SourceOf is another workspace of the site whose source is mounted; empty: its own.
 	SourceOf string `json:"sourceOf,omitempty"`
-	// Guests tells that it is a helper, whose agent serves its workspace's network.
-	Guests bool `json:"guests,omitempty"`
+	// Beside is the workspace that it is a helper of: it is on that one's network alone, and
+	// its agent serves it.
+	Beside string `json:"beside,omitempty"`
 	// Door tells that it gets the narrow door to the site's engine.
 	Door bool `json:"door,omitempty"`
 	// Saved is an image with the state that the container begins with, in place of Image.

@@ -189,7 +189,7 @@ func (c *carriage) rejoin(ctx context.Context, link *agentlink.Link) error {
 		if h.State != records.Stopped {
 			continue
 		}
-		if err := c.site.Start(ctx, h.SiteID()); err != nil {
+		if err := c.startHelper(ctx, h); err != nil {
 			c.log.say("the helper " + h.Name + " was not started: " + err.Error())
 			continue
 		}
@@ -202,6 +202,19 @@ func (c *carriage) rejoin(ctx context.Context, link *agentlink.Link) error {
 		return err
 	}
 	return link.Helpers(names)
+}
+
+// startHelper starts a helper and tells its agent how programs run there.
+func (c *carriage) startHelper(ctx context.Context, h records.Workspace) error {
+	if err := c.site.Start(ctx, h.SiteID()); err != nil {
+		return err
+	}
+	link, err := c.reach(ctx, h.SiteID())
+	if err != nil {
+		return err
+	}
+	defer link.Close()
+	return configureAgain(link, h)
 }
 
 // stopHelpers stops the helpers of a workspace with it.

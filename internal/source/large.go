@@ -24,7 +24,9 @@ func (f *fetching) large(ctx context.Context, mirror, to string) error {
 		return fault.Wrap(err, "no-git-lfs", "install git-lfs on the service's host", "the repository %s keeps large files apart, and the service's host cannot fetch them", f.Address)
 	}
 	f.Say(fmt.Sprintf("fetching %d large files", strings.Count(files, "\x00")))
-	if _, err := f.git(ctx, to, "-c", "lfs.storage="+filepath.Join(mirror, "lfs"), "lfs", "pull"); err != nil {
+	// Its filters are named for this call alone: how the person's git has them is their own.
+	if _, err := f.git(ctx, to, "-c", "lfs.storage="+filepath.Join(mirror, "lfs"), "-c", "filter.lfs.clean=git-lfs clean -- %f", "-c", "filter.lfs.smudge=git-lfs smudge -- %f",
+		"-c", "filter.lfs.process=git-lfs filter-process", "-c", "filter.lfs.required=true", "lfs", "pull"); err != nil {
 		return fault.Wrap(explain(err, f.Address), "large-files", "push them (git lfs push --all origin), or correct the address", "the large files of %s cannot be fetched", f.Address)
 	}
 	return nil

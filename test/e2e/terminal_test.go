@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"net/http"
 	"os/exec"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -96,3 +97,5 @@ func pushAs(t *testing.T, name string) {
 	t.Helper()
 	require.NoError(t, baseimage.Push(t.Context(), world.Image, world.RegistryAt+"/"+name))
 }
+
+func itoa(n int64) string { return strconv.FormatInt(n, 10) }

@@ -38,7 +38,7 @@ func (s *Site) EnsureInstance(ctx context.Context, workspace string, c plan.Cont
 	there, err := s.api.ContainerInspect(ctx, s.name(workspace))
 	if err == nil {
 		if there.Config.Labels[labelDigest] == c.Digest && there.Config.Labels[labelInstallation] == s.o.Installation {
-			return nil
+			return s.attachMore(ctx, workspace, there.ID, attachmentsOf(c)) // a crash may have come before
 		}
 		if err := s.api.ContainerRemove(ctx, there.ID, container.RemoveOptions{Force: true}); err != nil && !isNotFound(err) {
 			return s.explain(err, "remove the workspace's earlier container")
@@ -71,7 +71,7 @@ func (s *Site) create(ctx context.Context, workspace string, c plan.Container) e
 	}
 	config := &container.Config{Image: image, Hostname: c.Hostname, Labels: s.labels(workspace), StopSignal: "SIGTERM"}
 	config.Labels[labelDigest] = c.Digest
-	if c.Guests {
+	if c.Beside != "" {
 		config.Labels[labelGuests] = "true"
 	}
 	config.Env = environment(c.Env)
@@ -90,11 +90,14 @@ func (s *Site) create(ctx context.Context, workspace string, c plan.Container) e
 	if err := s.settings(workspace, c.Settings, host); err != nil {
 		return err
 	}
-	var attachments []plan.Attachment
-	if c.Service != nil {
-		attachments = c.Service.Networks
-	}
+	attachments := attachmentsOf(c)
 	networks := s.attach(workspace, attachments, host)
+	if c.Beside != "" && host.NetworkMode == "" {
+		if networkName, err = s.helpersNetwork(ctx, c.Beside); err != nil {
+			return err
+		}
+		networks = &network.NetworkingConfig{EndpointsConfig: map[string]*network.EndpointSettings{networkName: {Aliases: []string{c.Hostname}}}}
+	}
 	if host.NetworkMode == "" {
 		host.NetworkMode = container.NetworkMode(networkName)
 	}
@@ -115,14 +118,18 @@ func (s *Site) create(ctx context.Context, workspace string, c plan.Container) e
 		}
 		host.Mounts = append(host.Mounts, mount.Mount{Type: mount.TypeBind, Source: s.doorFolder(workspace), Target: plan.DoorFolder})
 	}
-	made, err := s.api.ContainerCreate(ctx, config, host, networks, nil, s.name(workspace))
+	made, err := s.make(ctx, config, host, networks, s.name(workspace), c.Saved)
 	if err != nil {
 		return err
 	}
-	if err := s.attachMore(ctx, workspace, made.ID, attachments); err != nil {
-		return err
+	return s.attachMore(ctx, workspace, made, attachments)
+}
+
+func attachmentsOf(c plan.Container) []plan.Attachment {
+	if c.Service == nil {
+		return nil
 	}
-	return s.fill(ctx, made.ID, c.Saved)
+	return c.Service.Networks
 }
 
 // sourceMount is where the source comes from: the workspace's own volume, another's, or a
@@ -148,7 +155,7 @@ func (s *Site) firstProcess(ctx context.Context, config *container.Config, c pla
 	}
 	if c.Override {
 		// The agent needs root to become the session's user; it runs nothing as root itself.
-		config.User, config.Entrypoint, config.Cmd = "0:0", entry(c.Entrypoints, s.agentCommand(c.Guests)), []string{}
+		config.User, config.Entrypoint, config.Cmd = "0:0", entry(c.Entrypoints, s.agentCommand(c.Beside != "")), []string{}
 		return nil
 	}
 	config.User, config.Labels[labelBeside] = c.User, "true"
@@ -344,7 +351,7 @@ func (s *Site) containers(ctx context.Context, workspace string) ([]container.Su
 		return nil, s.explain(err, "list the workspaces' containers")
 	}
 	return slices.DeleteFunc(list, func(c container.Summary) bool {
-		return c.Labels[door.Label] != "" || len(c.Names) == 0 || strings.HasSuffix(c.Names[0], aside)
+		return c.Labels[door.Label] != "" || len(c.Names) == 0 || strings.HasSuffix(c.Names[0], aside) || strings.HasSuffix(c.Names[0], filling)
 	}), nil
 }
 

@@ -36,8 +36,25 @@ func (s *Site) helpersNetwork(ctx context.Context, workspace string) (string, er
 
 func (s *Site) connect(ctx context.Context, to, container, alias string) error {
 	err := s.api.NetworkConnect(ctx, to, container, &network.EndpointSettings{Aliases: []string{alias}})
-	if isNotFound(err) || err != nil && strings.Contains(err.Error(), "already exists in network") {
+	if isNotFound(err) || err != nil && isConnected(err) {
 		return nil // it was removed, or is on it already
 	}
 	return s.explain(err, "connect "+alias+" to the network of the helpers")
+}
+
+// isConnected tells of a container that is on the network already.
+func isConnected(err error) bool { return strings.Contains(err.Error(), "already exists in network") }
+
+// openNetwork makes the network of a workspace and what comes through its door, with the
+// workspace on it.
+func (s *Site) openNetwork(ctx context.Context, workspace string) (string, error) {
+	name, err := s.helpersNetwork(ctx, workspace)
+	if err != nil {
+		return "", err
+	}
+	there, err := s.api.ContainerInspect(ctx, s.name(workspace))
+	if err != nil {
+		return "", s.explain(err, "look for the workspace's container")
+	}
+	return name, s.connect(ctx, name, there.ID, there.Config.Hostname)
 }

@@ -66,7 +66,7 @@ func (s *Site) OpenDoor(ctx context.Context, workspace string) error {
 		return fmt.Errorf("open the door: %w", err)
 	}
 	d := &door.Door{API: s.api, Labels: s.labels(workspace), Workspace: workspace, Prefix: s.name(workspace) + "-d-", Source: s.name(workspace),
-		Network: func(ctx context.Context) (string, error) { return s.helpersNetwork(ctx, workspace) },
+		Network: func(ctx context.Context) (string, error) { return s.openNetwork(ctx, workspace) },
 		Hidden: func(labels map[string]string) bool {
 			return labels[labelState] != "" || labels["domicile.image"] != ""
 		}}

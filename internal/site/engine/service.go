@@ -53,7 +53,7 @@ func (s *Site) EnsureService(ctx context.Context, workspace, digest string, v pl
 	there, err := s.api.ContainerInspect(ctx, name)
 	if err == nil {
 		if there.Config.Labels[labelDigest] == digest {
-			return nil
+			return s.attachMore(ctx, workspace, there.ID, v.Networks)
 		}
 		if err := s.api.ContainerRemove(ctx, there.ID, container.RemoveOptions{Force: true}); err != nil && !isNotFound(err) {
 			return s.explain(err, "remove the earlier container of "+v.Name)
@@ -82,17 +82,17 @@ func (s *Site) EnsureService(ctx context.Context, workspace, digest string, v pl
 		return err
 	}
 	networks := s.attach(workspace, v.Networks, host)
-	made, err := s.api.ContainerCreate(ctx, config, host, networks, nil, name)
+	made, err := s.make(ctx, config, host, networks, name, v.Saved)
 	if err != nil {
 		return s.explain(err, "make the container of the service "+v.Name)
 	}
-	if err := s.attachMore(ctx, workspace, made.ID, v.Networks); err != nil {
+	if err := s.attachMore(ctx, workspace, made, v.Networks); err != nil {
 		return err
 	}
 	if v.Saved != "" {
-		return s.explain(s.fill(ctx, made.ID, v.Saved), "fill the volumes of "+v.Name) // the files are in the state
+		return nil // its files are in the state
 	}
-	return s.putFiles(ctx, made.ID, v.Mounts, source)
+	return s.putFiles(ctx, made, v.Mounts, source)
 }
 
 // attach puts a container on its first network; an engine takes only one at creation.
@@ -110,7 +110,8 @@ func (s *Site) attachMore(ctx context.Context, workspace, id string, list []plan
 		if i == 0 {
 			continue
 		}
-		if err := s.api.NetworkConnect(ctx, s.networkName(workspace, a.Network), id, &network.EndpointSettings{Aliases: a.Aliases}); err != nil {
+		err := s.api.NetworkConnect(ctx, s.networkName(workspace, a.Network), id, &network.EndpointSettings{Aliases: a.Aliases})
+		if err != nil && !isConnected(err) {
 			return s.explain(err, "connect to the network "+a.Network)
 		}
 	}

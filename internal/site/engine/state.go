@@ -14,6 +14,7 @@ import (
 	"github.com/docker/docker/api/types/filters"
 	"github.com/docker/docker/api/types/image"
 	"github.com/docker/docker/api/types/mount"
+	"github.com/docker/docker/api/types/network"
 
 	"domicile/internal/site"
 )
@@ -21,7 +22,7 @@ import (
 // A state is an image for each container: its files, and in its own layer those of its
 // volumes at the places where they are mounted. An engine fills a new volume by itself with
 // what the image has there; places that the image declares to be volumes are the
-// exception, and are kept elsewhere in the image and filled by fill.
+// exception, and are kept elsewhere in the image and filled by make.
 const (
 	labelState   = "domicile.state"         // installation and state
 	labelVolumes = "domicile.state-volumes" // JSON: mount target to where its files lie in the image
@@ -190,41 +191,80 @@ func renamed(archive io.Reader, name string, to io.Writer) error {
 	}
 }
 
-// fill fills, of a container that was just made from a state, the volumes that the engine
-// does not fill by itself. One that has files stays as it is.
-func (s *Site) fill(ctx context.Context, id, saved string) error {
-	if saved == "" {
-		return nil
-	}
-	i, err := s.api.ImageInspect(ctx, saved)
+// filling ends the names of containers whose volumes are being filled. One that is found
+// was left by a crash: then the volumes are filled again, whatever is in them.
+const filling = ".filling"
+
+// make makes a container. One that begins with a state gets its name only when its volumes
+// are filled.
+func (s *Site) make(ctx context.Context, config *container.Config, host *container.HostConfig, networks *network.NetworkingConfig, name, saved string) (id string, err error) {
+	kept, err := s.keptBy(ctx, saved)
 	if err != nil {
-		return err
+		return "", err
 	}
-	kept := map[string]string{}
-	if i.Config != nil && i.Config.Labels[labelVolumes] != "" {
-		if err := json.Unmarshal([]byte(i.Config.Labels[labelVolumes]), &kept); err != nil {
-			return fmt.Errorf("read what the state %s has of volumes: %w", saved, err)
+	if len(kept) == 0 {
+		made, err := s.api.ContainerCreate(ctx, config, host, networks, nil, name)
+		return made.ID, err
+	}
+	named := map[string]bool{}
+	for i, m := range host.Mounts {
+		if _, has := kept[m.Target]; has && m.Type == mount.TypeVolume {
+			named[m.Target] = true
+			options := mount.VolumeOptions{NoCopy: true}
+			if m.VolumeOptions != nil {
+				options.Labels = m.VolumeOptions.Labels
+			}
+			host.Mounts[i].VolumeOptions = &options
 		}
 	}
+	err = s.api.ContainerRemove(ctx, name+filling, container.RemoveOptions{Force: true})
+	again := err == nil
+	if err != nil && !isNotFound(err) {
+		return "", err
+	}
+	made, err := s.api.ContainerCreate(ctx, config, host, networks, nil, name+filling)
+	if err != nil {
+		return "", err
+	}
 	for place, folder := range kept {
-		empty, err := s.empty(ctx, id, place)
-		if err != nil {
-			return err
+		empty := true // a volume without a name is the container's own, and new
+		if named[place] && !again {
+			if empty, err = s.empty(ctx, made.ID, place); err != nil {
+				return "", err
+			}
 		}
 		if !empty {
 			continue
 		}
-		archive, _, err := s.api.CopyFromContainer(ctx, id, folder)
+		archive, _, err := s.api.CopyFromContainer(ctx, made.ID, folder)
 		if err != nil {
-			return err
+			return "", err
 		}
-		err = s.copyAs(ctx, id, path.Dir(place), path.Base(place), archive)
+		err = s.copyAs(ctx, made.ID, path.Dir(place), path.Base(place), archive)
 		archive.Close()
 		if err != nil {
-			return err
+			return "", err
 		}
 	}
-	return nil
+	return made.ID, s.api.ContainerRename(ctx, made.ID, name)
+}
+
+// keptBy tells which places of a state the engine does not fill by itself, and where their
+// files lie in its image.
+func (s *Site) keptBy(ctx context.Context, saved string) (kept map[string]string, err error) {
+	if saved == "" {
+		return nil, nil
+	}
+	i, err := s.api.ImageInspect(ctx, saved)
+	if err != nil {
+		return nil, err
+	}
+	if i.Config != nil && i.Config.Labels[labelVolumes] != "" {
+		if err := json.Unmarshal([]byte(i.Config.Labels[labelVolumes]), &kept); err != nil {
+			return nil, fmt.Errorf("read what the state %s has of volumes: %w", saved, err)
+		}
+	}
+	return kept, nil
 }
 
 // empty tells whether a folder of a container has nothing in it.

@@ -1,5 +1,5 @@
 // Package githost is a stand-in for a git host: bare repositories served over HTTP by
-// git's own http-backend. What lies below private/ needs a name and a password.
+// git's own http-backend, and large files by the batch API. What lies below private/ needs a name and a password.
 package githost
 
 import (
@@ -46,6 +46,9 @@ func (h *Host) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 			http.Error(w, "who is there?", http.StatusUnauthorized)
 			return
 		}
+	}
+	if h.large(w, r) {
+		return
 	}
 	h.backend.ServeHTTP(w, r)
 }
