@@ -8,6 +8,11 @@ export type LogLine = components["schemas"]["LogLine"];
 export type Key = components["schemas"]["Key"];
 export type Site = components["schemas"]["Site"];
 export type Account = components["schemas"]["Account"];
+export type Snapshot = components["schemas"]["Snapshot"];
+export type Prepared = components["schemas"]["Prepared"];
+export type Foreseen = components["schemas"]["Foreseen"];
+export type Drift = components["schemas"]["Drift"];
+export type PlanAnswer = components["schemas"]["PlanAnswer"];
 export type Problem = components["schemas"]["Problem"];
 
 const client = createClient<paths>({ baseUrl: "/api/v1" });
@@ -42,6 +47,7 @@ export async function answer<T>(request: Promise<{ data?: T; error?: unknown; re
   return a.data as T;
 }
 
+const numbered = (id: number) => ({ params: { path: { id } } });
 const named = (name: string) => ({ params: { path: { name } } });
 
 export const api = {
@@ -65,6 +71,34 @@ export const api = {
   stop: (name: string) => answer(client.POST("/workspaces/{name}/stop", named(name))),
   remove: (name: string) => answer(client.DELETE("/workspaces/{name}", named(name))),
   rebuild: (name: string) => answer(client.POST("/workspaces/{name}/rebuild", named(name))),
+  foresee: (name: string) => answer(client.GET("/workspaces/{name}/rebuild", named(name))),
+  stay: (name: string) => answer(client.POST("/workspaces/{name}/stay", { ...named(name), body: {} })),
+  drift: (name: string) => answer(client.GET("/workspaces/{name}/drift", named(name))),
+  helpers: (name: string) => answer(client.GET("/workspaces/{name}/helpers", named(name))),
+  addHelper: (name: string, body: components["schemas"]["NewHelper"]) => answer(client.POST("/workspaces/{name}/helpers", { ...named(name), body })),
+  snapshots: () => answer(client.GET("/snapshots")),
+  keepSnapshot: (name: string, note: string) => answer(client.POST("/workspaces/{name}/snapshots", { ...named(name), body: { note } })),
+  returnTo: (name: string, snapshot: number) => answer(client.POST("/workspaces/{name}/return", { ...named(name), body: { snapshot } })),
+  makeFromSnapshot: (id: number, name: string) => answer(client.POST("/snapshots/{id}/workspace", { ...numbered(id), body: { name } })),
+  handSnapshot: (id: number, account: string) => answer(client.POST("/snapshots/{id}/hand", { ...numbered(id), body: { account } })),
+  removeSnapshot: (id: number) => answer(client.DELETE("/snapshots/{id}", numbered(id))),
+  prepared: () => answer(client.GET("/prepared")),
+  prepare: (body: components["schemas"]["PrepareRequest"]) => answer(client.POST("/prepared", { body })),
+  removePrepared: (name: string) => answer(client.DELETE("/prepared/{name}", named(name))),
+  plan: (body: components["schemas"]["CheckRequest"]) => answer(client.POST("/plan", { body })),
+  leftovers: () => answer(client.GET("/tidy")),
+  tidy: () => answer(client.POST("/tidy")),
+  setPersonal: (source: string) => answer(client.PUT("/account/personal", { body: { source } })),
+  setAuthor: (body: components["schemas"]["Author"]) => answer(client.PUT("/account/author", { body })),
+  secrets: () => answer(client.GET("/secrets")),
+  setSecret: (name: string, source: string, value: string) => answer(client.PUT("/secrets/{name}", { ...named(name), body: { source, value } })),
+  removeSecret: (name: string, source: string) => answer(client.DELETE("/secrets/{name}", { params: { path: { name }, query: { source } } })),
+  gitHosts: () => answer(client.GET("/git-hosts")),
+  setGitHost: (host: string, body: components["schemas"]["GitHostLogin"]) => answer(client.PUT("/git-hosts/{host}", { params: { path: { host } }, body })),
+  removeGitHost: (host: string) => answer(client.DELETE("/git-hosts/{host}", { params: { path: { host } } })),
+  registries: () => answer(client.GET("/registries")),
+  setRegistry: (host: string, username: string, password: string) => answer(client.PUT("/registries/{host}", { params: { path: { host } }, body: { username, password } })),
+  removeRegistry: (host: string) => answer(client.DELETE("/registries/{host}", { params: { path: { host } } })),
   prove: (name: string) => answer(client.POST("/workspaces/{name}/checks", named(name))),
   services: (name: string) => answer(client.GET("/workspaces/{name}/services", named(name))),
   serviceLog: (name: string, service: string) => answer(client.GET("/workspaces/{name}/services/{service}/log", { params: { path: { name, service } } })),

@@ -312,7 +312,8 @@ export interface paths {
             };
             cookie?: never;
         };
-        get?: never;
+        /** What a rebuild would do and what would be lost by it, without doing it. */
+        get: operations["foreseeRebuild"];
         put?: never;
         /** Starts a run that brings a workspace to what its definition says now. */
         post: operations["rebuildWorkspace"];
@@ -376,6 +377,285 @@ export interface paths {
         /** Stops and starts one service. */
         post: operations["restartService"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/account/author": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Sets the name and mail address that commits made in the account's workspaces carry. */
+        put: operations["setAuthor"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/git-hosts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The git hosts that the account signs in to, without what it signs in with. */
+        get: operations["listGitHosts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/git-hosts/{host}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Keeps how the account signs in to a git host, sealed. */
+        put: operations["setGitHost"];
+        post?: never;
+        /** Forgets how the account signs in to a git host. */
+        delete: operations["removeGitHost"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/secrets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The names of the secrets that the account keeps, and for which sources. */
+        get: operations["listSecrets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/secrets/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Keeps a secret for definitions of one source, sealed. */
+        put: operations["setSecret"];
+        post?: never;
+        /** Forgets a secret. */
+        delete: operations["removeSecret"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/workspaces/{name}/stay": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Keeps a workspace from stopping by itself for a while. */
+        post: operations["stayWorkspace"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/workspaces/{name}/helpers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        /** The helpers of a workspace. */
+        get: operations["listHelpers"];
+        put?: never;
+        /** Starts a run that makes a helper beside a workspace. It is a workspace of its own, called by both names with a dot between. */
+        post: operations["addHelper"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/workspaces/{name}/snapshots": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Starts a run that keeps the files and volumes of a workspace. */
+        post: operations["snapshotWorkspace"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/workspaces/{name}/return": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Starts a run that makes a workspace again what it was in a snapshot. What it is now is lost. */
+        post: operations["returnWorkspace"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/snapshots": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The snapshots of the account, newest first. */
+        get: operations["listSnapshots"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/snapshots/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Removes a snapshot. Workspaces that were made of it stay. */
+        delete: operations["removeSnapshot"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/snapshots/{id}/workspace": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Starts a run that makes another workspace of a snapshot. */
+        post: operations["makeFromSnapshot"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/snapshots/{id}/hand": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Gives a snapshot to another account. */
+        post: operations["handSnapshot"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/prepared": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the account has prepared ahead of time. */
+        get: operations["listPrepared"];
+        put?: never;
+        /** Starts a run that makes ready, ahead of time, what provisioning of a source begins with. */
+        post: operations["prepareSource"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/prepared/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Removes what was prepared, and does not follow its branch any more. */
+        delete: operations["removePrepared"];
         options?: never;
         head?: never;
         patch?: never;
@@ -683,6 +963,9 @@ export interface components {
             admin: boolean;
             /** @description The source of its own settings. */
             personal?: string;
+            /** @description Of commits made in its workspaces. */
+            authorName?: string;
+            authorMail?: string;
         };
         /** @description An account to make. */
         NewAccount: {
@@ -728,6 +1011,9 @@ export interface components {
             /** Format: int64 */
             diskFreeBytes?: number;
             workspaces: number;
+            sizes?: components["schemas"]["Size"][];
+            /** @description What will soon be wrong. */
+            warning?: string;
             /** Format: date-time */
             examined?: string;
         };
@@ -738,6 +1024,7 @@ export interface components {
             ref?: string;
             /** @description The definition, where there are several. */
             file?: string;
+            size?: string;
             /** @description Ask no registry: only what was fetched before is known. */
             offline?: boolean;
         };
@@ -859,6 +1146,8 @@ export interface components {
         PlanAnswer: {
             commit?: string;
             steps: components["schemas"]["PlannedStep"][];
+            /** @description What policy does not allow or is not carried out; then nothing would be made. */
+            refused?: components["schemas"]["Refusal"][];
         };
         PlannedStep: {
             name: string;
@@ -872,6 +1161,142 @@ export interface components {
             millis?: number;
             detail?: string[];
         };
+        /** @description Whose commits are made in the account's workspaces. */
+        Author: {
+            name: string;
+            mail: string;
+        };
+        /** @description A git host that the account signs in to. */
+        GitHost: {
+            host: string;
+            username: string;
+            /** @description By an SSH key; else by a token. */
+            key: boolean;
+            /** Format: date-time */
+            created: string;
+        };
+        /** @description Either a token or an SSH private key. */
+        GitHostLogin: {
+            /** @description Of the token; default: git. */
+            username?: string;
+            /** Format: password */
+            token?: string;
+            /**
+             * Format: password
+             * @description An SSH private key without a passphrase.
+             */
+            key?: string;
+        };
+        /** @description A secret without its value, which nobody sees again. */
+        Secret: {
+            name: string;
+            /** @description Whose definitions get it. */
+            source: string;
+            /** Format: date-time */
+            created: string;
+        };
+        SecretValue: {
+            source: string;
+            /** Format: password */
+            value: string;
+        };
+        Stay: {
+            /** @description A duration such as 2h; empty: as long as it may be without use. */
+            for?: string;
+        };
+        /** @description A helper, made of an image or of a definition in the workspace's repository. */
+        NewHelper: {
+            name: string;
+            image?: string;
+            file?: string;
+            /** @description It has the workspace's source. */
+            share?: boolean;
+        };
+        NewSnapshot: {
+            note?: string;
+        };
+        ReturnTo: {
+            /** Format: int64 */
+            snapshot: number;
+        };
+        FromSnapshot: {
+            /** @description Default: that of the workspace it is one of. */
+            name?: string;
+        };
+        HandTo: {
+            account: string;
+        };
+        /** @description A kept state of a workspace. */
+        Snapshot: {
+            /** Format: int64 */
+            id: number;
+            /** @description Of the workspace. */
+            name: string;
+            note: string;
+            source: string;
+            commit?: string;
+            site: string;
+            /**
+             * Format: int64
+             * @description What it takes beyond the images that the workspace was made from.
+             */
+            bytes: number;
+            ready: boolean;
+            /** Format: date-time */
+            created: string;
+        };
+        /** @description What was made ready ahead of time for provisioning a source. */
+        Prepared: {
+            name: string;
+            source: string;
+            ref?: string;
+            file?: string;
+            /** @enum {string} */
+            state: "waiting" | "making" | "prepared" | "failed" | "removing";
+            reason?: string;
+            commit?: string;
+            /** @description It is prepared again whenever the branch moves. */
+            follow: boolean;
+            /** Format: int64 */
+            bytes: number;
+            /** Format: date-time */
+            prepared?: string;
+            /** Format: date-time */
+            used?: string;
+            run?: components["schemas"]["Run"];
+        };
+        PrepareRequest: {
+            source: string;
+            ref?: string;
+            file?: string;
+            size?: string;
+            follow?: boolean;
+        };
+        /** @description What a rebuild would do. */
+        Foreseen: {
+            /** @description Titles of the steps that would be done again. */
+            steps: string[];
+            /** @description The container is replaced. */
+            replaces: boolean;
+            lost: string[];
+            stays: string[];
+        };
+        Refusal: {
+            says: string;
+            remedy?: string;
+        };
+        Size: {
+            name: string;
+            /** Format: double */
+            cpus: number;
+            /** Format: int64 */
+            memoryBytes: number;
+        };
+        /** @description Where the time of a run went, and what would make the next one faster. */
+        Advice: {
+            where: string[];
+            faster: string[];
+        };
         /** @description What to make. */
         ProvisionRequest: {
             source: string;
@@ -879,6 +1304,10 @@ export interface components {
             /** @description Lower-case letters, digits and hyphens. Default: the name of the repository. */
             name?: string;
             file?: string;
+            /** @description A size of the site. Default: the definition's, or the service's. */
+            size?: string;
+            /** @description Mount the folder in place instead of copying it, where policy allows. */
+            mount?: boolean;
         };
         /** @description A place to work. */
         Workspace: {
@@ -910,8 +1339,29 @@ export interface components {
             services?: string[];
             ports: components["schemas"]["Port"][];
             run?: components["schemas"]["Run"];
+            size?: string;
+            /** @description The source is a folder of the host. */
+            mount?: boolean;
+            /**
+             * Format: date-time
+             * @description Nobody uses it: it stops then by itself.
+             */
+            stopsAt?: string;
+            /**
+             * Format: date-time
+             * @description It does not stop by itself before then.
+             */
+            stayUntil?: string;
+            helpers?: components["schemas"]["HelperName"][];
             /** @description The ssh command line. */
             ssh?: string;
+        };
+        HelperName: {
+            /** @description By which it is reached from inside. */
+            name: string;
+            /** @description By which it is reached from outside. */
+            full: string;
+            state: string;
         };
         /** @description A port that the definition names. */
         Port: {
@@ -926,7 +1376,7 @@ export interface components {
             id: number;
             workspace: string;
             /** @enum {string} */
-            kind: "provision" | "start" | "stop" | "remove" | "rebuild";
+            kind: "provision" | "start" | "stop" | "remove" | "rebuild" | "attach" | "snapshot" | "return" | "prepare";
             /** @enum {string} */
             state: "waiting" | "running" | "done" | "failed";
             reason?: string;
@@ -936,6 +1386,9 @@ export interface components {
             started?: string;
             /** Format: date-time */
             ended?: string;
+            /** @description Why it was made, where no person asked for it. */
+            note?: string;
+            advice?: components["schemas"]["Advice"];
             steps: components["schemas"]["Step"][];
         };
         /** @description One step of a run. */
@@ -1532,6 +1985,29 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    foreseeRebuild: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Fine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Foreseen"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     rebuildWorkspace: {
         parameters: {
             query?: never;
@@ -1609,6 +2085,457 @@ export interface operations {
             path: {
                 name: components["parameters"]["Name"];
                 service: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setAuthor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Author"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listGitHosts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Fine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GitHost"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setGitHost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GitHostLogin"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeGitHost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSecrets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Fine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Secret"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setSecret: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SecretValue"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeSecret: {
+        parameters: {
+            query: {
+                source: string;
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    stayWorkspace: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Stay"];
+            };
+        };
+        responses: {
+            /** @description Fine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Workspace"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listHelpers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Fine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Workspace"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addHelper: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewHelper"];
+            };
+        };
+        responses: {
+            /** @description Fine. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Workspace"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    snapshotWorkspace: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSnapshot"];
+            };
+        };
+        responses: {
+            /** @description Fine. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Workspace"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    returnWorkspace: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReturnTo"];
+            };
+        };
+        responses: {
+            /** @description Fine. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Workspace"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSnapshots: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Fine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Snapshot"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeSnapshot: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    makeFromSnapshot: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FromSnapshot"];
+            };
+        };
+        responses: {
+            /** @description Fine. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Workspace"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    handSnapshot: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["ID"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HandTo"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listPrepared: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Fine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Prepared"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    prepareSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PrepareRequest"];
+            };
+        };
+        responses: {
+            /** @description Fine. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Prepared"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removePrepared: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
             };
             cookie?: never;
         };

@@ -1,12 +1,11 @@
 import { useState, type FormEvent } from "react";
-import { useMutation, useQuery } from "@tanstack/react-query";
-import { useNavigate } from "react-router";
+import { useMutation } from "@tanstack/react-query";
 import { api } from "../api/client";
-import { AsCommand } from "../frame/copy";
 import { TroubleNote } from "../frame/trouble";
 import { Definition } from "./definition";
 import { Draft } from "./draft";
 import type { Report } from "./report";
+import { Where } from "./where";
 
 /** Three questions, left to right: from where, what it says, where. */
 export function New() {
@@ -62,50 +61,5 @@ export function New() {
         {report && !report.problems.some((p) => p.severity === "error") ? <Where key={source + ref} source={source.trim()} at={ref.trim()} file={file} /> : <p className="quiet">The sites that can hold it.</p>}
       </section>
     </div>
-  );
-}
-
-function suggested(source: string): string {
-  const last = source.replace(/\/+$/, "").replace(/\.git$/, "").split(/[/:]/).pop() ?? "";
-  return last.toLowerCase().replace(/[^a-z0-9]+/g, "-").replace(/^-+|-+$/g, "").slice(0, 40);
-}
-
-function Where({ source, at, file }: { source: string; at: string; file?: string }) {
-  const navigate = useNavigate();
-  const sites = useQuery({ queryKey: ["sites"], queryFn: api.sites });
-  const [name, setName] = useState(() => suggested(source));
-  const make = useMutation({
-    mutationFn: () => api.provision({ source, ref: at || undefined, name: name.trim(), file }),
-    onSuccess: (w) => navigate(`/workspaces/${w.name}`),
-  });
-  const submit = (e: FormEvent) => {
-    e.preventDefault();
-    make.mutate();
-  };
-  return (
-    <form onSubmit={submit} className="flex flex-col gap-4">
-      <fieldset>
-        <legend className="quiet mb-1 text-sm">Site</legend>
-        {sites.data?.map((s, i) => (
-          <label key={s.name} className="flex items-start gap-2">
-            <input type="radio" name="site" className="radio radio-sm mt-1" defaultChecked={i === 0} disabled={!s.ready} />
-            <span>
-              {s.name}
-              <span className="quiet block text-sm">{s.ready ? `${s.processors} processors, ${((s.memoryBytes ?? 0) / 1e9).toFixed(0)} GB memory` : s.problem}</span>
-            </span>
-          </label>
-        ))}
-        <TroubleNote error={sites.error} />
-      </fieldset>
-      <label className="flex flex-col gap-1">
-        Name
-        <input className="input w-full" name="name" required value={name} onChange={(e) => setName(e.target.value)} />
-      </label>
-      <button className="btn btn-primary" disabled={make.isPending}>
-        {make.isPending ? "One moment …" : "Make the workspace"}
-      </button>
-      <TroubleNote error={make.error} />
-      <AsCommand>{`domicile provision ${source}${at ? ` -ref ${at}` : ""} -name ${name}${file ? ` -file ${file}` : ""}`}</AsCommand>
-    </form>
   );
 }

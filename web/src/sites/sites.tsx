@@ -2,9 +2,11 @@ import { useQuery } from "@tanstack/react-query";
 import { api, type Site } from "../api/client";
 import { Ago } from "../frame/time";
 import { Loading, TroubleNote } from "../frame/trouble";
+import { PreparedSources, Tidy } from "./upkeep";
 
 export function Sites() {
   const sites = useQuery({ queryKey: ["sites"], queryFn: api.sites, refetchInterval: 5000 });
+  const account = useQuery({ queryKey: ["account"], queryFn: api.account });
   if (sites.isPending) return <Loading what="the sites" />;
   if (!sites.data) return <TroubleNote error={sites.error} />;
   return (
@@ -19,6 +21,8 @@ export function Sites() {
           </li>
         ))}
       </ul>
+      <PreparedSources />
+      {account.data?.admin && <Tidy />}
     </section>
   );
 }
@@ -34,6 +38,7 @@ function SitePlate({ site: s }: { site: Site }) {
     ["memory", gigabytes(s.memoryBytes)],
     ["disk free", gigabytes(s.diskFreeBytes)],
     ["your workspaces", s.workspaces.toString()],
+    ["sizes", s.sizes?.map((x) => `${x.name} (${x.cpus} processors, ${(x.memoryBytes / 2 ** 30).toFixed(1)} GB)`).join(", ")],
   ];
   return (
     <article className="plate px-6 py-5" aria-label={s.name}>
@@ -41,6 +46,7 @@ function SitePlate({ site: s }: { site: Site }) {
         <h2 className="text-xl font-semibold">{s.name}</h2>
         <span className={s.ready ? "text-success" : "text-error"}>{s.ready ? "● can hold workspaces" : "✕ does not answer"}</span>
       </div>
+      {s.warning && <p className="mt-2 break-words">{s.warning}</p>}
       {s.problem && <p className="mt-2 break-words">{s.problem}</p>}
       <dl className="mt-3 grid grid-cols-[auto_minmax(0,1fr)] gap-x-6 text-base">
         {rows

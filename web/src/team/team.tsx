@@ -4,13 +4,18 @@ import { api } from "../api/client";
 import { AsCommand } from "../frame/copy";
 import { Ago } from "../frame/time";
 import { TroubleNote } from "../frame/trouble";
+import { GitHosts, Own, Registries, Secrets } from "./credentials";
 
 export function Team() {
   const account = useQuery({ queryKey: ["account"], queryFn: api.account });
   return (
     <div className="grid gap-10 lg:grid-cols-2">
       <Keys />
+      <Own />
+      <GitHosts />
+      <Secrets />
       {account.data?.admin && <Accounts />}
+      {account.data?.admin && <Registries />}
     </div>
   );
 }

@@ -8,6 +8,7 @@ import { State } from "../frame/state";
 import { Ago } from "../frame/time";
 import { TroubleNote } from "../frame/trouble";
 import { shortSource } from "../workspaces/plate";
+import { Rebuild, StopsSoon } from "./upkeep";
 
 /** The plate of one workspace with the ways in, and what can be done with it. */
 export function Doorway({ workspace: w }: { workspace: Workspace }) {
@@ -21,6 +22,7 @@ export function Doorway({ workspace: w }: { workspace: Workspace }) {
         {w.reason && <p className="mt-2 text-sm break-words">{w.reason}</p>}
         <Facts workspace={w} />
       </div>
+      <StopsSoon workspace={w} />
       {w.state === "ready" && <WaysIn workspace={w} />}
       <Actions workspace={w} />
     </div>
@@ -34,6 +36,7 @@ function Facts({ workspace: w }: { workspace: Workspace }) {
     ["commit", w.commit?.slice(0, 12)],
     ["image", w.image],
     ["site", w.site],
+    ["size", w.size],
     ["user", w.user],
     ["folder", w.folder],
     ["made", <Ago key="made" at={w.created} />],
@@ -77,8 +80,7 @@ function Actions({ workspace: w }: { workspace: Workspace }) {
   const done = () => queries.invalidateQueries({ queryKey: ["workspace", w.name] });
   const start = useMutation({ mutationFn: () => api.start(w.name), onSuccess: done });
   const stop = useMutation({ mutationFn: () => api.stop(w.name), onSuccess: done });
-  const again = useMutation({ mutationFn: () => api.provision({ source: w.source, ref: w.ref, name: w.name, file: w.file }), onSuccess: done });
-  const rebuild = useMutation({ mutationFn: () => api.rebuild(w.name), onSuccess: done });
+  const again = useMutation({ mutationFn: () => api.provision({ source: w.source, ref: w.ref, name: w.name, file: w.file, size: w.size, mount: w.mount }), onSuccess: done });
   const remove = useMutation({ mutationFn: () => api.remove(w.name), onSuccess: () => navigate("/") });
   return (
     <section aria-label="What can be done" className="flex flex-col gap-2">
@@ -98,15 +100,7 @@ function Actions({ workspace: w }: { workspace: Workspace }) {
             <button type="button" className="btn" onClick={() => stop.mutate()} disabled={stop.isPending}>
               Stop
             </button>
-            <button
-              type="button"
-              className="btn"
-              onClick={() => rebuild.mutate()}
-              disabled={rebuild.isPending}
-              title="Brings the workspace to what its definition says now. The source and the volumes stay; a container that must be replaced loses what was written elsewhere in it."
-            >
-              Rebuild
-            </button>
+            {!w.name.includes(".") && <Rebuild workspace={w} />}
           </>
         )}
         <button type="button" className="btn btn-outline btn-error" onClick={() => dialog.current?.showModal()} disabled={w.state === "removing"}>
@@ -115,7 +109,7 @@ function Actions({ workspace: w }: { workspace: Workspace }) {
       </div>
       {w.state === "ready" && <AsCommand>{`domicile stop ${w.name}`}</AsCommand>}
       {w.state === "stopped" && <AsCommand>{`domicile start ${w.name}`}</AsCommand>}
-      <TroubleNote error={start.error ?? stop.error ?? again.error ?? rebuild.error ?? remove.error} />
+      <TroubleNote error={start.error ?? stop.error ?? again.error ?? remove.error} />
       <dialog ref={dialog} className="modal" aria-labelledby="removing">
         <div className="modal-box plate">
           <h3 id="removing" className="text-xl font-semibold">

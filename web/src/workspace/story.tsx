@@ -4,9 +4,11 @@ import { api, type Run, type Workspace } from "../api/client";
 import { Ago, seconds } from "../frame/time";
 import { TroubleNote } from "../frame/trouble";
 import { Checks, Services, Tasks } from "./proof";
+import { Snapshots } from "./states";
 import { Timeline } from "./timeline";
+import { Drifted, Helpers, Lines } from "./upkeep";
 
-const words: Record<Run["kind"], string> = { provision: "Provision", start: "Start", stop: "Stop", remove: "Removal", rebuild: "Rebuild" };
+const words: Record<Run["kind"], string> = { provision: "Provision", start: "Start", stop: "Stop", remove: "Removal", rebuild: "Rebuild", attach: "Attach", snapshot: "Snapshot", return: "Return", prepare: "Prepare" };
 
 /** What happened to a workspace: the newest run in full, the earlier ones on request. */
 export function Story({ workspace: w }: { workspace: Workspace }) {
@@ -20,6 +22,9 @@ export function Story({ workspace: w }: { workspace: Workspace }) {
       <Checks workspace={w} />
       <Services workspace={w} />
       <Tasks workspace={w} />
+      <Helpers workspace={w} />
+      <Snapshots workspace={w} />
+      <Drifted workspace={w} />
       {runs.data.length > 1 && (
         <section aria-labelledby="history" className="mt-8">
           <h2 id="history" className="mb-2 text-lg font-semibold">
@@ -36,6 +41,7 @@ export function Story({ workspace: w }: { workspace: Workspace }) {
                 >
                   <span>
                     {words[r.kind]}, {r.state}
+                    {r.note && <span className="quiet text-sm">, because {r.note}</span>}
                   </span>
                   <span className="quiet flex gap-4 text-sm">
                     <span className="figures">{took(r)}</span>
@@ -67,7 +73,14 @@ function ShownRun({ run }: { run: Run }) {
           <Ago at={run.created} />
         </span>
       </div>
+      {run.note && <p className="quiet mb-2 text-sm">Because {run.note}.</p>}
       <Timeline run={run} />
+      {run.advice && (
+        <div className="mt-3 text-sm">
+          <Lines title="Where the time went" lines={run.advice.where} />
+          <Lines title="What would make the next one faster" lines={run.advice.faster} />
+        </div>
+      )}
     </section>
   );
 }

@@ -1,0 +1,35 @@
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { cleanup, render, screen, waitFor } from "@testing-library/react";
+import { afterEach, describe, expect, it, vi } from "vitest";
+import { api, type PlanAnswer } from "../api/client";
+import { Plan } from "./plan";
+
+function planned(answer: PlanAnswer) {
+  vi.spyOn(api, "plan").mockResolvedValue(answer);
+  render(
+    <QueryClientProvider client={new QueryClient()}>
+      <Plan source="https://git.skerry.test/deck.git" at="" size="" />
+    </QueryClientProvider>,
+  );
+}
+
+afterEach(() => {
+  cleanup();
+  vi.restoreAllMocks();
+});
+
+describe("the plan", () => {
+  it("shows what is there and how long the rest takes", async () => {
+    planned({ steps: [{ name: "image", title: "Pull the image", there: true, millis: 9000 }, { name: "container", title: "Make the container", there: false, millis: 1500 }] });
+    await waitFor(() => expect(screen.getByText("Pull the image")).toBeTruthy());
+    expect(screen.getByText("there")).toBeTruthy();
+    expect(screen.getByText("1.5 s")).toBeTruthy();
+    expect(screen.queryByText("9.0 s")).toBeNull();
+  });
+  it("names all that is refused, with the remedy", async () => {
+    planned({ steps: [], refused: [{ says: "line 2: it asks to be privileged", remedy: "take it out" }, { says: "line 3: it asks for the folder /etc" }] });
+    await waitFor(() => expect(screen.getByRole("alert").textContent).toContain("it asks to be privileged"));
+    expect(screen.getByText("take it out")).toBeTruthy();
+    expect(screen.getByText(/folder \/etc/)).toBeTruthy();
+  });
+});

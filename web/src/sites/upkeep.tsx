@@ -1,0 +1,88 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { api } from "../api/client";
+import { Ask } from "../frame/ask";
+import { AsCommand } from "../frame/copy";
+import { Ago } from "../frame/time";
+import { TroubleNote } from "../frame/trouble";
+
+const megabytes = (n: number) => `${(n / 1e6).toFixed(1)} MB`;
+
+/** What was made ready ahead of time. */
+export function PreparedSources() {
+  const queries = useQueryClient();
+  const list = useQuery({ queryKey: ["prepared"], queryFn: api.prepared, refetchInterval: 5000 });
+  const remove = useMutation({ mutationFn: api.removePrepared, onSuccess: () => queries.invalidateQueries({ queryKey: ["prepared"] }) });
+  return (
+    <section aria-labelledby="prepared" className="mt-10">
+      <h2 id="prepared" className="mb-2 text-lg font-semibold">
+        Prepared ahead of time
+      </h2>
+      {list.data?.length === 0 && <p className="quiet">Nothing is. A source that is prepared has its image and content made ready, and making a workspace of it takes a moment.</p>}
+      <ul>
+        {list.data?.map((p) => (
+          <li key={p.name} className="inked flex flex-wrap items-center gap-x-4 border-b py-2">
+            <div className="min-w-0 grow">
+              <div className="break-words">
+                {p.source}
+                {p.ref && ` at ${p.ref}`}
+              </div>
+              <div className="quiet text-sm">
+                {p.state}
+                {p.commit && `, commit ${p.commit.slice(0, 12)}`}
+                {p.follow && ", follows its branch"}
+                {p.bytes > 0 && `, ${megabytes(p.bytes)}`}
+                {p.used && (
+                  <>
+                    , used <Ago at={p.used} />
+                  </>
+                )}
+              </div>
+              {p.reason && <div className="text-sm text-error break-words">{p.reason}</div>}
+            </div>
+            <Ask button="Remove" title="Remove what was prepared?" yes="Remove it" act={() => remove.mutate(p.name)}>
+              Making a workspace of it takes its full time again. Workspaces that began with it stay.
+            </Ask>
+          </li>
+        ))}
+      </ul>
+      <AsCommand>domicile prepare</AsCommand>
+      <TroubleNote error={list.error ?? remove.error} />
+    </section>
+  );
+}
+
+/** What nothing uses any more, for administrators. */
+export function Tidy() {
+  const queries = useQueryClient();
+  const list = useQuery({ queryKey: ["leftovers"], queryFn: api.leftovers });
+  const tidy = useMutation({ mutationFn: api.tidy, onSuccess: () => queries.invalidateQueries({ queryKey: ["leftovers"] }) });
+  const total = list.data?.reduce((sum, l) => sum + l.bytes, 0) ?? 0;
+  return (
+    <section aria-labelledby="tidy" className="mt-10">
+      <h2 id="tidy" className="mb-2 text-lg font-semibold">
+        What nothing uses any more
+      </h2>
+      {list.data?.length === 0 && <p className="quiet">There is nothing to tidy.</p>}
+      <ul>
+        {list.data?.map((l) => (
+          <li key={l.site + l.kind + l.name} className="inked grid grid-cols-[minmax(0,1fr)_6rem] gap-x-4 border-b py-1 text-sm">
+            <span className="min-w-0 break-words">
+              {l.kind} {l.name}
+              <span className="quiet block">{l.why}</span>
+            </span>
+            <span className="figures text-right">{l.bytes > 0 ? megabytes(l.bytes) : ""}</span>
+          </li>
+        ))}
+      </ul>
+      {Boolean(list.data?.length) && (
+        <div className="mt-2">
+          <Ask className="btn" button="Tidy up" title="Remove what nothing uses?" yes="Remove it" act={() => tidy.mutate()} disabled={tidy.isPending}>
+            It frees up to {megabytes(total)}; images share layers. Only what Domicile made is touched.
+          </Ask>
+        </div>
+      )}
+      <AsCommand>domicile tidy</AsCommand>
+      <TroubleNote error={list.error ?? tidy.error} />
+    </section>
+  );
+}
