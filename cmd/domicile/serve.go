@@ -150,7 +150,7 @@ func assemble(ctx context.Context, s *settings, log *slog.Logger, sshAt net.Addr
 	if err != nil {
 		return nil, err
 	}
-	store, err := records.Open(ctx, s.database)
+	store, err := records.OpenFor(ctx, s.database, s.workers)
 	if err != nil {
 		return nil, fault.Wrap(err, "no-database", "start PostgreSQL, or name another database with -database", "cannot open the database")
 	}

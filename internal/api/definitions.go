@@ -6,28 +6,21 @@ import (
 	"os"
 	"strings"
 
-	"domicile/internal/credential"
 	"domicile/internal/draft"
 	"domicile/internal/run"
 	"domicile/internal/source"
 )
 
-// withSource fetches a source, lets it be looked at, and forgets it.
+// withSource fetches a source and lets it be looked at.
 func (s *Server) withSource(ctx context.Context, what string, ref *string, look func(source.Checkout) error) error {
 	address, err := source.Parse(what)
 	if err != nil {
 		return err
 	}
-	key := "check-" + credential.NewName()
-	checkout, err := s.o.Runner.Fetch(ctx, account(ctx).ID, source.Want{Address: address, Ref: value(ref), Key: key})
+	checkout, err := s.o.Runner.Fetch(ctx, account(ctx).ID, source.Want{Address: address, Ref: value(ref)})
 	if err != nil {
 		return err
 	}
-	defer func() {
-		if err := s.o.Source.Forget(key); err != nil {
-			s.o.Log.Warn("forget what was looked at", "error", err)
-		}
-	}()
 	return look(checkout)
 }
 

@@ -49,8 +49,12 @@ type Store struct {
 	Pool *pgxpool.Pool
 }
 
-// Open connects and brings the schema up to date.
-func Open(ctx context.Context, url string) (*Store, error) {
+// Open connects, and brings the schema up to date.
+func Open(ctx context.Context, url string) (*Store, error) { return OpenFor(ctx, url, 0) }
+
+// OpenFor opens as many connections as so many workers need: each may hold one while it
+// waits its turn (Alone), and needs another one for what it writes meanwhile.
+func OpenFor(ctx context.Context, url string, workers int) (*Store, error) {
 	config, err := pgxpool.ParseConfig(url)
 	if err != nil {
 		return nil, fmt.Errorf("read the database's address: %w", err)
@@ -58,7 +62,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	// A statement's plan that was prepared before a migration by another instance would
 	// fail once; describing is cheap beside what the service waits for.
 	config.ConnConfig.DefaultQueryExecMode = pgx.QueryExecModeCacheDescribe
-	config.MaxConns = max(config.MaxConns, 16)
+	config.MaxConns = max(config.MaxConns, 16, int32(2*workers+8))
 	config.ConnConfig.ConnectTimeout = 5 * time.Second
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {

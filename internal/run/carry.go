@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"time"
 
+	"domicile/internal/agentlink"
 	"domicile/internal/fault"
 	"domicile/internal/plan"
 	"domicile/internal/records"
@@ -27,6 +28,7 @@ type carriage struct {
 	steps     []records.Step
 	made      made
 	log       *logSink
+	link      *agentlink.Link // to the agent, from when on a step needs it
 }
 
 // carry takes the run's lease and carries out what is not done yet.
@@ -52,6 +54,7 @@ func (r *Runner) carry(ctx context.Context, id int64) {
 		// Trying again would find the same: the record of a site that is gone, say.
 		err = c.failRun(ctx, records.Failed, reasonOf(err))
 	}
+	c.dropLink()
 	if c.log != nil {
 		c.log.Close()
 	}
@@ -218,6 +221,7 @@ func (c *carriage) carryStep(ctx context.Context, s *records.Step) (stepErr, err
 		if stepErr == nil {
 			return nil, c.endStep(ctx, s, skipped, result)
 		}
+		c.dropLink() // it may be what broke
 		if !fault.IsTransient(stepErr) || try >= c.o.Tries {
 			return stepErr, nil
 		}

@@ -32,11 +32,10 @@ const checkPatience = 2 * time.Minute
 // checks proves what the definition says must hold. A check that fails leaves the
 // workspace ready, with a clear mark.
 func (c *carriage) checks(ctx context.Context, id string) error {
-	link, err := c.reach(ctx, id)
+	link, err := c.joined(ctx, id)
 	if err != nil {
 		return err
 	}
-	defer link.Close()
 	results, err := prove(ctx, link, c.made.plan, c.log.say)
 	if err != nil {
 		return err

@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"domicile/internal/agent/wire"
-	"domicile/internal/credential"
 	"domicile/internal/definition"
 	"domicile/internal/drift"
 	"domicile/internal/fault"
@@ -61,16 +60,10 @@ func (r *Runner) planNow(ctx context.Context, w records.Workspace) (n now, err e
 	if err != nil {
 		return n, err
 	}
-	key := "drift-" + credential.NewName()
-	checkout, err := r.Fetch(ctx, w.Account, source.Want{Address: address, Ref: w.Ref, Key: key})
+	checkout, err := r.Fetch(ctx, w.Account, source.Want{Address: address, Ref: w.Ref})
 	if err != nil {
 		return now{why: err}, nil
 	}
-	defer func() {
-		if err := r.o.Source.Forget(key); err != nil {
-			r.o.Log.Warn("forget what was compared", "error", err)
-		}
-	}()
 	if n.report, _, err = ReadDefinition(ctx, checkout, w.File, r.o.Artifacts); err != nil {
 		return n, err
 	}

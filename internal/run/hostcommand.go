@@ -13,12 +13,18 @@ import (
 	"domicile/internal/definition"
 	"domicile/internal/fault"
 	"domicile/internal/plan"
+	"domicile/internal/source"
 )
 
 // hostCommands runs initializeCommand on the service's host, in the source's folder. Policy
 // has allowed it. It may run more than once (the standard's "Lifecycle").
 func (c *carriage) hostCommands(ctx context.Context) error {
-	if err := c.needSource(ctx); err != nil {
+	// A checkout of its own: what is written here comes into the workspace, not into others.
+	address, err := source.Parse(c.workspace.Source)
+	if err != nil {
+		return err
+	}
+	if c.made.checkout, err = c.Fetch(ctx, c.workspace.Account, source.Want{Address: address, Ref: c.workspace.Ref, Key: c.workspace.SiteID(), Say: c.log.say}); err != nil {
 		return err
 	}
 	for _, command := range c.commands(plan.StepHost) {

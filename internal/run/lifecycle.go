@@ -19,11 +19,10 @@ import (
 // time. Each is a task of the agent's under a key of this run, so that a worker that
 // takes the run over attaches to what runs already instead of running it twice.
 func (c *carriage) lifecycle(ctx context.Context, id string, s *records.Step) error {
-	link, err := c.reach(ctx, id)
+	link, err := c.joined(ctx, id)
 	if err != nil {
 		return err
 	}
-	defer link.Close()
 	for i, command := range c.commands(s.Name) {
 		parts, err := command.Parts()
 		if err != nil {

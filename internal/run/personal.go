@@ -49,21 +49,14 @@ func (c *carriage) putPersonal(ctx context.Context, id string) error {
 	if err != nil {
 		return err
 	}
-	key := id + "-personal"
-	checkout, err := c.Fetch(ctx, c.workspace.Account, source.Want{Address: address, Key: key, Say: c.log.say})
+	checkout, err := c.Fetch(ctx, c.workspace.Account, source.Want{Address: address, Say: c.log.say})
 	if err != nil {
 		return err
 	}
-	defer func() {
-		if err := c.o.Source.Forget(key); err != nil {
-			c.o.Log.Warn("forget personal settings", "error", err)
-		}
-	}()
-	link, err := c.reach(ctx, id)
+	link, err := c.joined(ctx, id)
 	if err != nil {
 		return err
 	}
-	defer link.Close()
 	var home bounded
 	if err := link.Task(ctx, wire.TaskRequest{Key: fmt.Sprintf("run-%d/home", c.run.ID), Shell: `printf %s "$HOME"`}, &home); err != nil {
 		return fmt.Errorf("find the home folder: %w", err)

@@ -37,11 +37,10 @@ func (c *carriage) put(ctx context.Context, id string) error {
 	if err := c.needSource(ctx); err != nil {
 		return err
 	}
-	link, err := c.reach(ctx, id)
+	link, err := c.joined(ctx, id)
 	if err != nil {
 		return err
 	}
-	defer link.Close()
 	r, w := io.Pipe()
 	go func() { w.CloseWithError(source.WriteArchive(ctx, c.made.checkout.Folder, w)) }()
 	defer r.Close()
@@ -51,10 +50,7 @@ func (c *carriage) put(ctx context.Context, id string) error {
 	if err := c.author(ctx, link); err != nil {
 		return err
 	}
-	if !c.made.checkout.Keep {
-		return c.o.Source.Forget(c.workspace.SiteID())
-	}
-	return nil
+	return c.o.Source.Forget(c.workspace.SiteID()) // one of its own; what is shared stays
 }
 
 // author tells git inside, for this clone, whose commits are made there. Where there is no

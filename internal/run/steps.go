@@ -33,7 +33,7 @@ type made struct {
 // restore takes what a step that is done already had made.
 func (m *made) restore(s records.Step) error {
 	switch s.Name {
-	case plan.StepFetch:
+	case plan.StepFetch, plan.StepHost:
 		return json.Unmarshal(s.Result, &m.checkout)
 	case plan.StepImage:
 		return json.Unmarshal(s.Result, &m.image)
@@ -78,7 +78,8 @@ func (c *carriage) do(ctx context.Context, s *records.Step) (skipped bool, resul
 	case plan.StepReady:
 		return false, nil, c.ready(ctx)
 	case plan.StepHost:
-		return false, nil, c.hostCommands(ctx)
+		err = c.hostCommands(ctx)
+		return false, c.made.checkout, err
 	case plan.StepJoin:
 		return false, nil, c.join(ctx)
 	case plan.StepSave:
@@ -135,7 +136,7 @@ func (c *carriage) fetch(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	c.made.checkout, err = c.Fetch(ctx, c.workspace.Account, source.Want{Address: address, Ref: c.workspace.Ref, Key: c.workspace.SiteID(), Say: c.log.say})
+	c.made.checkout, err = c.Fetch(ctx, c.workspace.Account, source.Want{Address: address, Ref: c.workspace.Ref, Say: c.log.say})
 	return err
 }
 
@@ -159,11 +160,11 @@ func (c *carriage) agent(ctx context.Context, id string) error {
 		return err
 	}
 	c.openDoor(c.site, c.workspace, c.made.plan)
-	link, err := c.reach(ctx, id)
+	c.dropLink() // it may be one to an agent of before
+	link, err := c.joined(ctx, id)
 	if err != nil {
 		return err
 	}
-	defer link.Close()
 	hello, err := link.Hello()
 	if err != nil {
 		return err
@@ -207,6 +208,24 @@ func (c *carriage) session(hello wire.HelloReply) wire.Session {
 		s.Env[name] = value
 	}
 	return s
+}
+
+// joined gives the run's one connection to the agent, and makes it where there is none.
+func (c *carriage) joined(ctx context.Context, id string) (*agentlink.Link, error) {
+	if c.link != nil {
+		return c.link, nil
+	}
+	link, err := c.reach(ctx, id)
+	c.link = link
+	return link, err
+}
+
+// dropLink ends the connection: the next step makes another.
+func (c *carriage) dropLink() {
+	if c.link != nil {
+		c.link.Close()
+		c.link = nil
+	}
 }
 
 // reach connects to an agent that is just being started.

@@ -41,7 +41,9 @@ var commitID = regexp.MustCompile(`^[0-9a-f]{40}$|^[0-9a-f]{64}$`)
 type Want struct {
 	Address Address
 	Ref     string // branch, tag or commit; empty: the repository's own branch
-	// Key names the checkout; an earlier one of the same key is replaced.
+	// Key names a checkout of one's own, which may be written to; an earlier one of the same
+	// key is replaced. Without a key all who want the same commit share one, which nobody may
+	// write to.
 	Key string
 	// Login signs in to the git host; nil: nobody does.
 	Login *Login
@@ -73,25 +75,31 @@ func (f *Fetcher) Fetch(ctx context.Context, w Want) (Checkout, error) {
 	if err != nil {
 		return Checkout{}, err
 	}
-	mirror, err := x.mirror(ctx, &tip)
-	if err != nil {
-		return Checkout{}, err
+	x.Say(fmt.Sprintf("%s at %.12s", tip.said(), tip.commit))
+	c := Checkout{Folder: f.path(w.Key), Name: w.Address.Name(), Commit: tip.commit, Branch: tip.branch}
+	if w.Key == "" {
+		c.Folder, err = x.shared(ctx, tip)
+		return c, err
 	}
-	to := f.path(w.Key)
-	if err := os.RemoveAll(to); err != nil {
+	if err := os.RemoveAll(c.Folder); err != nil {
 		return Checkout{}, fmt.Errorf("clear the earlier checkout: %w", err)
 	}
-	if err := x.clone(ctx, mirror, to, tip); err != nil {
-		return Checkout{}, err
+	return c, x.checkOut(ctx, tip, c.Folder)
+}
+
+// checkOut makes a checkout in a folder that is not there.
+func (f *fetching) checkOut(ctx context.Context, t tip, to string) error {
+	mirror, err := f.mirror(ctx, &t)
+	if err != nil {
+		return err
 	}
-	if err := x.submodules(ctx, to); err != nil {
-		return Checkout{}, err
+	if err := f.clone(ctx, mirror, to, t); err != nil {
+		return err
 	}
-	if err := x.large(ctx, mirror, to); err != nil {
-		return Checkout{}, err
+	if err := f.submodules(ctx, to); err != nil {
+		return err
 	}
-	x.Say(fmt.Sprintf("%s at %.12s", tip.said(), tip.commit))
-	return Checkout{Folder: to, Name: w.Address.Name(), Commit: tip.commit, Branch: tip.branch}, nil
+	return f.large(ctx, mirror, to)
 }
 
 // Tip asks the git host which commit a ref stands for now. Nothing is fetched.

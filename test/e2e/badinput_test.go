@@ -28,7 +28,7 @@ func TestBadInputIsToldWithPlaceReasonAndRemedy(t *testing.T) {
 	}{
 		"an address that does not answer": {[]string{"http://127.0.0.1:9/skerry/timetable.git"}, []string{"does not answer", "try again when the git host answers"}},
 		"no repository":                   {[]string{world.GitAt + "/skerry/nosuch.git"}, []string{"is not a git repository", "correct the address"}},
-		"needs credentials":               {[]string{world.GitAt + "/private/logbook.git"}, []string{"without credentials", "give the service access"}},
+		"needs credentials":               {[]string{world.GitAt + "/private/logbook.git"}, []string{"without credentials", "domicile githosts add"}},
 		"a ref that is not there":         {[]string{repository("timetable"), "-ref", "winter"}, []string{`no branch, tag or commit "winter"`}},
 		"an option as ref":                {[]string{repository("timetable"), "-ref=--upload-pack=x"}, []string{"no branch, tag or commit"}},
 		"a local file":                    {[]string{"file:///etc"}, []string{"addresses that begin with file:"}},

@@ -263,7 +263,7 @@ func TestAServiceThatDoesNotBecomeHealthyIsNamed(t *testing.T) {
 
 func TestPrivateRegistriesByTheServicesCredentials(t *testing.T) {
 	require.Equal(t, 0, skipper.domicile(t, "templates").status) // the open part stays open
-	world.Registry.Protect("private/", "crew", "lantern")
+	t.Cleanup(world.Registry.Protect("private/", "crew", "lantern"))
 	require.NoError(t, world.PublishFeatures(t.Context(), world.RegistryAt+"/private", "crew", "lantern"))
 	source := publish(t, "private", `{"image": "BASE", "features": {"`+world.RegistryAt+`/private/harbour:1": {}}}`, nil)
 	a := skipper.provision(t, source, "private")

@@ -67,7 +67,7 @@ func TestPostAttachAtEachFirstAttach(t *testing.T) {
 	assert.Contains(t, skipper.domicile(t, "log", "attached").out, "$ echo attached")
 }
 
-const token = "lantern-oil-7714"
+const token = "wick-and-oil-7714"
 
 func TestSecretsOnlyWhereTheStandardAllows(t *testing.T) {
 	definition := `{"image": "BASE", "remoteUser": "crew", "secrets": {"TIDE_TOKEN": {"description": "of the tide service"}},

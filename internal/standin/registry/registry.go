@@ -8,7 +8,9 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 
 	"github.com/google/go-containerregistry/pkg/registry"
@@ -18,7 +20,9 @@ import (
 type Registry struct {
 	handler  http.Handler
 	failures atomic.Int64
-	locks    []lock
+
+	mu    sync.RWMutex
+	locks []lock
 }
 
 // lock is a part of the registry that wants credentials.
@@ -36,13 +40,23 @@ func New(folder string) (*Registry, error) {
 // Fail makes the next n requests for manifests answer 503.
 func (r *Registry) Fail(n int) { r.failures.Store(int64(n)) }
 
-// Protect makes what lies below a prefix of names want these credentials.
-func (r *Registry) Protect(prefix, user, password string) {
+// Protect makes what lies below a prefix of names want these credentials, until the
+// returned function is called.
+func (r *Registry) Protect(prefix, user, password string) (open func()) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
 	r.locks = append(r.locks, lock{prefix, user, password})
+	return func() {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		r.locks = slices.DeleteFunc(r.locks, func(l lock) bool { return l.prefix == prefix })
+	}
 }
 
 func (r *Registry) allowed(w http.ResponseWriter, q *http.Request) bool {
 	user, password, given := q.BasicAuth()
+	r.mu.RLock()
+	defer r.mu.RUnlock()
 	for _, l := range r.locks {
 		asked := strings.HasPrefix(q.URL.Path, "/v2/"+l.prefix)
 		// A client learns from the root that credentials may be wanted.
