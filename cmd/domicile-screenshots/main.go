@@ -90,8 +90,9 @@ func pages(server, git string) []shot {
 		{file: "workspaces-phone", path: server + "/", wait: `article`, width: 390, height: 800},
 		{file: "workspace", path: server + "/workspaces/timetable", wait: `[data-step]`, width: 1280, height: 800},
 		{file: "workspace-services", path: server + "/workspaces/quayboard", wait: `#tasks`, width: 1280, height: 1000},
+		{file: "workspace-upkeep", path: server + "/workspaces/quayboard", wait: `#snapshots`, width: 1280, height: 800, before: []step{chromedp.ScrollIntoView(chromedp.CSS(`#drift`))}},
 		{file: "workspace-lamplight", path: server + "/workspaces/timetable", wait: `[data-step]`, width: 1280, height: 800, dark: true},
-		{file: "new", path: server + "/new", wait: `input[name=source]`, width: 1280, height: 800, before: read},
+		{file: "new", path: server + "/new", wait: `input[name=source]`, width: 1280, height: 1000, before: append(read, chromedp.WaitVisible(chromedp.CSS(`#plan + ol li, #plan ~ ol li`)))},
 		{file: "new-draft", path: server + "/new", wait: `input[name=source]`, width: 1280, height: 800, before: drafted},
 		{file: "sites", path: server + "/sites", wait: `article`, width: 1280, height: 800},
 		{file: "team", path: server + "/team", wait: `#people`, width: 1280, height: 800},
@@ -137,6 +138,7 @@ func takeCommands(ctx context.Context, git, out, only string) error {
 		{"command-check", []string{"domicile check " + git + "/skerry/fares.git", "domicile check slips"}},
 		{"command-definition", []string{"domicile templates", "domicile draft -show demo/repositories/tidesensor", "domicile check -effective demo/repositories/timetable"}},
 		{"command-work", []string{"domicile plan " + git + "/skerry/fares.git", "domicile rebuild fares", "domicile checks fares", "domicile tasks fares prices", "domicile services quayboard"}},
+		{"command-upkeep", []string{"domicile snapshots", "domicile helper timetable", "domicile prepare", "domicile rebuild fares -foresee", "domicile author", "domicile secrets", "domicile stay timetable -for 8h", "domicile show timetable"}},
 		{"command-list", []string{"domicile list", "domicile show timetable", "domicile sites", "domicile run timetable -- bin/sailings 2026-07-01", "domicile keys"}},
 	}
 	slips, err := writeSlips()

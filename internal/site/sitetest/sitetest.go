@@ -35,6 +35,9 @@ func Run(t *testing.T, p Place) {
 	t.Run("image", p.image)
 	t.Run("instance", p.instance)
 	t.Run("own command", p.ownCommand)
+	t.Run("set aside", p.aside)
+	t.Run("states", p.states)
+	t.Run("helpers", p.helpers)
 	t.Run("nothing there", p.nothing)
 }
 
@@ -144,6 +147,99 @@ func (p Place) nothing(t *testing.T) {
 	for _, bad := range []string{"", "../w1", "."} {
 		assert.Error(t, p.Site.Remove(ctx, bad), "%q is no id", bad)
 	}
+}
+
+// aside keeps an instance while another takes its place, and puts it back.
+func (p Place) aside(t *testing.T) {
+	ctx, id := t.Context(), "w3"
+	p.make(t, id, p.container("one"))
+	require.NoError(t, p.Site.Start(ctx, id))
+	p.inside(t, id, "echo first > /tmp/note; echo typed > /root/.history")
+	aside, err := p.Site.SetAside(ctx, id, map[string]string{"": "one"})
+	require.NoError(t, err)
+	assert.False(t, aside, "it is as it is wanted")
+	for range 2 { // the second is one after a crash
+		aside, err = p.Site.SetAside(ctx, id, map[string]string{"": "two"})
+		require.NoError(t, err)
+		assert.True(t, aside)
+	}
+	_, found, err := p.Site.Find(ctx, id)
+	require.NoError(t, err)
+	assert.False(t, found)
+	list, err := p.Site.List(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, list, "what is aside is no instance")
+	require.NoError(t, p.Site.EnsureInstance(ctx, id, p.container("two")))
+	require.NoError(t, p.Site.Carry(ctx, id, []string{"/root/.history", "/root/.nothing"}))
+	require.NoError(t, p.Site.Start(ctx, id))
+	assert.Equal(t, "typed\nnone\n", p.inside(t, id, "cat /root/.history; cat /tmp/note 2>/dev/null || echo none"))
+	for range 2 {
+		require.NoError(t, p.Site.PutBack(ctx, id, nil))
+	}
+	assert.Equal(t, "first\n", p.inside(t, id, "cat /tmp/note"))
+	_, err = p.Site.SetAside(ctx, id, map[string]string{"": "two"})
+	require.NoError(t, err)
+	require.NoError(t, p.Site.EnsureInstance(ctx, id, p.container("two")))
+	for range 2 {
+		require.NoError(t, p.Site.DropAside(ctx, id))
+	}
+	i, found, err := p.Site.Find(ctx, id)
+	require.NoError(t, err)
+	assert.True(t, found)
+	assert.Equal(t, "two", i.Digest)
+}
+
+// states keeps files and source of an instance, also of one that is stopped, and begins
+// another with them.
+func (p Place) states(t *testing.T) {
+	ctx, id := t.Context(), "w4"
+	p.make(t, id, p.container("one"))
+	require.NoError(t, p.Site.Start(ctx, id))
+	p.inside(t, id, "mkdir -p /src/deck/deep; echo kept > /src/deck/deep/note; chown -R 1000:1000 /src/deck; ln /src/deck/deep/note /src/deck/hard; echo home > /root/note")
+	var saved site.Saved
+	var err error
+	for range 2 { // again, as after a crash
+		saved, err = p.Site.Save(ctx, id, "s1", func(string) {})
+		require.NoError(t, err)
+	}
+	t.Cleanup(func() { assert.NoError(t, p.Site.RemoveSaved(context.WithoutCancel(ctx), "s1")) })
+	assert.Positive(t, saved.Bytes)
+	p.inside(t, id, "echo later > /src/deck/deep/note; rm /root/note")
+	c := p.container("one")
+	c.Saved = saved.Images[""]
+	p.make(t, "w5", c)
+	require.NoError(t, p.Site.Start(ctx, "w5"))
+	assert.Equal(t, "kept home 1000 2\n", p.inside(t, "w5", "echo $(cat /src/deck/deep/note /root/note; stat -c '%u %h' /src/deck/hard)"))
+	assert.Equal(t, "later\n", p.inside(t, id, "cat /src/deck/deep/note"), "the other goes on")
+	left, err := p.Site.Leftovers(ctx, []string{id, "w5", "s1"})
+	require.NoError(t, err)
+	for _, l := range left {
+		assert.NotContains(t, l.Name, "s1-", "a known state is no leftover")
+	}
+	require.NoError(t, p.Site.RemoveSaved(ctx, "s1"))
+	has, err := p.Site.HasImage(ctx, saved.Images[""])
+	require.NoError(t, err)
+	assert.False(t, has)
+	assert.Equal(t, "kept\n", p.inside(t, "w5", "cat /src/deck/deep/note"), "who began with it stays")
+}
+
+// helpers are reached by name, and see the source where it is shared.
+func (p Place) helpers(t *testing.T) {
+	ctx := t.Context()
+	p.make(t, "w6", p.container("one"))
+	require.NoError(t, p.Site.Start(ctx, "w6"))
+	c := p.container("mate")
+	c.Hostname, c.Beside, c.SourceOf = "mate", "w6", "w6"
+	t.Cleanup(func() { assert.NoError(t, p.Site.Remove(context.WithoutCancel(ctx), "w7")) })
+	require.NoError(t, p.Site.EnsureInstance(ctx, "w7", c))
+	require.NoError(t, p.Site.Start(ctx, "w7"))
+	for range 2 {
+		require.NoError(t, p.Site.Join(ctx, "w6", "deck", map[string]string{"w7": "mate", "w404": "nobody"}))
+	}
+	assert.Equal(t, "here\n", p.inside(t, "w7", "echo here > /src/deck/shared; cat /src/deck/shared"))
+	assert.Equal(t, "here\nmate\n", p.inside(t, "w6", "cat /src/deck/shared; getent hosts mate > /dev/null && echo mate"))
+	assert.Equal(t, "deck\n", p.inside(t, "w7", "getent hosts deck > /dev/null && echo deck"))
+	assert.Equal(t, "SSH-2.0\n", p.inside(t, "w6", `python3 -c "import socket; print(socket.create_connection(('mate', 4322), 5).recv(7).decode())"`), "its agent serves the workspace's network")
 }
 
 // inside runs a shell's line in an instance through its agent.
