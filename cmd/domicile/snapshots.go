@@ -145,7 +145,12 @@ func numberOf(args []string) (int64, error) {
 	return id, nil
 }
 
-func megabytes(n int64) string { return fmt.Sprintf("%.1f MB", float64(n)/1e6) }
+func megabytes(n int64) string {
+	if n < 100_000 {
+		return "under 0.1 MB"
+	}
+	return fmt.Sprintf("%.1f MB", float64(n)/1e6)
+}
 
 func printSnapshots(t *terminal, list []client.Snapshot) {
 	if len(list) == 0 {

@@ -61,7 +61,11 @@ func ChooseSize(list []Size, names ...string) (Size, error) {
 
 // String is a size in words.
 func (s Size) String() string {
-	return fmt.Sprintf("%s (%g processors, %.3g GB)", s.Name, s.CPUs, float64(s.Memory)/(1<<30))
+	word := "processors"
+	if s.CPUs == 1 {
+		word = "processor"
+	}
+	return fmt.Sprintf("%s (%g %s, %.3g GB)", s.Name, s.CPUs, word, float64(s.Memory)/(1<<30))
 }
 
 // limit gives the container the size's limits, unless the definition wants less, and

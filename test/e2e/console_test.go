@@ -163,7 +163,7 @@ func TestConsole(t *testing.T) {
 	})
 	t.Run("nothing is cut off at phone width", func(t *testing.T) {
 		p.t = t
-		for _, path := range []string{"/", "/workspaces/timetable", "/new", "/team"} {
+		for _, path := range []string{"/", "/workspaces/timetable", "/new", "/sites", "/team"} {
 			p.does(chromedp.EmulateViewport(390, 800), chromedp.Navigate(world.Service.URL+path), see("main h1, main h2"))
 			wide, err := chromedp.Run(p.ctx, chromedp.Evaluate[int]("document.documentElement.scrollWidth"))
 			require.NoError(t, err)

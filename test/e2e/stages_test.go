@@ -131,7 +131,7 @@ func TestSizesLimitAndAreRefused(t *testing.T) {
 	source := publish(t, "sized", `{"image": "BASE", "remoteUser": "crew"}`, nil)
 	a := skipper.domicile(t, "provision", source, "-name", "sized", "-size", "vast")
 	assert.Equal(t, 1, a.status)
-	assert.Contains(t, a.err, "small (1 processors, 2 GB)")
+	assert.Contains(t, a.err, "small (1 processor, 2 GB)")
 	require.Equal(t, 0, skipper.provision(t, source, "sized", "-size", "small").status)
 	out, err := engineSays(t, "inspect", "-f", "{{.HostConfig.Memory}} {{.HostConfig.NanoCpus}}", objects(t)[0])
 	require.NoError(t, err)

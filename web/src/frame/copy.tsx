@@ -29,7 +29,7 @@ export function CopyLine({ text, label }: { text: string; label: string }) {
 export function AsCommand({ children }: { children: string }) {
   return (
     <details className="text-sm">
-      <summary className="quiet cursor-pointer">as a command</summary>
+      <summary className="quiet min-h-6 cursor-pointer py-1">as a command</summary>
       <code className="font-mono">{children}</code>
     </details>
   );

@@ -4,6 +4,7 @@ import { useNavigate } from "react-router";
 import { api } from "../api/client";
 import { AsCommand } from "../frame/copy";
 import { TroubleNote } from "../frame/trouble";
+import { sizeWords } from "../frame/amount";
 import { Plan } from "./plan";
 
 function suggested(source: string): string {
@@ -48,10 +49,10 @@ export function Where({ source, at, file }: { source: string; at: string; file?:
         <label className="flex flex-col gap-1">
           Size
           <select className="select w-full" name="size" value={size} onChange={(e) => setSize(e.target.value)}>
-            <option value="">as the definition or the site says</option>
+            <option value="">as the definition says</option>
             {sizes.map((s) => (
               <option key={s.name} value={s.name}>
-                {s.name}: {s.cpus} processors, {(s.memoryBytes / 2 ** 30).toFixed(1)} GB
+                {s.name}: {sizeWords(s)}
               </option>
             ))}
           </select>

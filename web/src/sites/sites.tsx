@@ -1,5 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { api, type Site } from "../api/client";
+import { sizeWords } from "../frame/amount";
 import { Ago } from "../frame/time";
 import { Loading, TroubleNote } from "../frame/trouble";
 import { PreparedSources, Tidy } from "./upkeep";
@@ -38,7 +39,7 @@ function SitePlate({ site: s }: { site: Site }) {
     ["memory", gigabytes(s.memoryBytes)],
     ["disk free", gigabytes(s.diskFreeBytes)],
     ["your workspaces", s.workspaces.toString()],
-    ["sizes", s.sizes?.map((x) => `${x.name} (${x.cpus} processors, ${(x.memoryBytes / 2 ** 30).toFixed(1)} GB)`).join(", ")],
+    ["sizes", s.sizes?.map((x) => `${x.name} (${sizeWords(x)})`).join(", ")],
   ];
   return (
     <article className="plate px-6 py-5" aria-label={s.name}>

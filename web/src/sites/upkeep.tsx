@@ -1,11 +1,10 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api } from "../api/client";
+import { megabytes } from "../frame/amount";
 import { Ask } from "../frame/ask";
 import { AsCommand } from "../frame/copy";
 import { Ago } from "../frame/time";
 import { TroubleNote } from "../frame/trouble";
-
-const megabytes = (n: number) => `${(n / 1e6).toFixed(1)} MB`;
 
 /** What was made ready ahead of time. */
 export function PreparedSources() {

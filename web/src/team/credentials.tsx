@@ -1,6 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api } from "../api/client";
-import { AsCommand } from "../frame/copy";
 import { Entry } from "../frame/entry";
 import { Ago } from "../frame/time";
 import { TroubleNote } from "../frame/trouble";
@@ -132,7 +131,6 @@ export function Own() {
         button="Commit as this author"
         command={(v) => `domicile author -name "${v.name}" -mail ${v.mail || "ADDRESS"}`}
       />
-      <AsCommand>domicile author</AsCommand>
     </section>
   );
 }
