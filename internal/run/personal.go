@@ -72,9 +72,3 @@ func (c *carriage) putPersonal(ctx context.Context, id string) error {
 	_ = out.(io.Closer).Close() // writes the last line, if it has no end
 	return err
 }
-
-// personalOf is the source of the settings of a workspace's owner, or "".
-func (c *carriage) personalOf(ctx context.Context) (string, error) {
-	account, err := c.o.Store.AccountByID(ctx, c.workspace.Account)
-	return account.Personal, err
-}
