@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"domicile/internal/client"
+	"domicile/internal/fault"
 )
 
 var rebuildCommand = command{
@@ -25,10 +26,11 @@ var rebuildCommand = command{
 				return err
 			}
 			foreseen, err := client.Answer[client.Foreseen](c.ForeseeRebuild(ctx, args[0]))
-			if err != nil {
+			// A git host that is away for a moment is the run's to wait for.
+			if err != nil && (*only || !fault.IsTransient(err)) {
 				return err
 			}
-			if !*asJSON {
+			if err == nil && !*asJSON {
 				printForeseen(t, foreseen)
 			}
 			if *only {

@@ -33,6 +33,12 @@ type carriage struct {
 
 // carry takes the run's lease and carries out what is not done yet.
 func (r *Runner) carry(ctx context.Context, id int64) {
+	// A second job of the same run comes when the database was gone for a moment and with it
+	// the lock by which this instance shows that it lives. The first one goes on.
+	if !r.begins(id) {
+		return
+	}
+	defer r.ends(id)
 	taken, err := r.take(ctx, id)
 	if errors.Is(err, records.ErrLost) {
 		return // done already, or another one carries it out
@@ -71,6 +77,23 @@ func (r *Runner) carry(ctx context.Context, id int64) {
 			r.o.Log.Warn("release a run", "run", id, "error", err)
 		}
 	}
+}
+
+// begins notes that this process carries a run out; false: it does so already.
+func (r *Runner) begins(id int64) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.carried[id] {
+		return false
+	}
+	r.carried[id] = true
+	return true
+}
+
+func (r *Runner) ends(id int64) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	delete(r.carried, id)
 }
 
 // take takes the lease; while somebody is just leaving an earlier run of the same
@@ -222,6 +245,11 @@ func (c *carriage) carryStep(ctx context.Context, s *records.Step) (stepErr, err
 			return nil, c.endStep(ctx, s, skipped, result)
 		}
 		c.dropLink() // it may be what broke
+		if !fault.IsTransient(stepErr) && records.Unavailable(stepErr) && time.Since(now) < keepFor {
+			pause(ctx, 200*time.Millisecond) // the database is away: no fault of the step's
+			try--
+			continue
+		}
 		if !fault.IsTransient(stepErr) || try >= c.o.Tries {
 			return stepErr, nil
 		}

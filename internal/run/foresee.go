@@ -23,6 +23,9 @@ var notLost = []string{"/tmp", "/var/tmp", "/run", "/var/run", "/proc", "/sys", 
 
 // Foresee tells what a rebuild of a workspace would do, without doing it.
 func (r *Runner) Foresee(ctx context.Context, w records.Workspace) (f Foreseen, err error) {
+	if err := ownOnly(w); err != nil {
+		return f, err
+	}
 	old, err := planOf(w)
 	if err != nil {
 		return f, err

@@ -124,6 +124,9 @@ func (r *Runner) Rebuild(ctx context.Context, account int64, name string) (recor
 		if w, err = db.LockWorkspace(ctx, account, name); err != nil {
 			return err
 		}
+		if err := ownOnly(w); err != nil {
+			return err
+		}
 		if w.State != records.Ready && w.State != records.Failed && w.State != records.Lost {
 			if w.State == records.Stopped {
 				return fault.New("not-ready", "start it: domicile start "+name, "the workspace %s is stopped", name)
@@ -139,4 +142,13 @@ func (r *Runner) Rebuild(ctx context.Context, account int64, name string) (recor
 		return w, fmt.Errorf("rebuild %s: %w", name, err)
 	}
 	return w, busy(err, name)
+}
+
+// ownOnly refuses for helpers what is meant for workspaces: a helper is thrown away and
+// made again.
+func ownOnly(w records.Workspace) error {
+	if w.Kind == records.IsWorkspace {
+		return nil
+	}
+	return fault.New("not-for-helpers", "remove it and make it again: domicile remove "+w.Name, "%s is a helper", w.Name)
 }

@@ -179,8 +179,14 @@ func (r *Runner) request(ctx context.Context, account int64, name, kind, wanted 
 			return err
 		}
 		if kind == records.KindRemove || kind == records.KindStop {
-			if err := db.CancelRuns(ctx, w, "ended by "+kind); err != nil {
+			helpers, err := db.Helpers(ctx, w.ID)
+			if err != nil {
 				return err
+			}
+			for _, one := range append(helpers, w) {
+				if err := db.CancelRuns(ctx, one, "ended by "+kind); err != nil {
+					return err
+				}
 			}
 		}
 		if err := db.SetWanted(ctx, w.ID, wanted); err != nil {

@@ -120,6 +120,9 @@ func (r *Runner) Snapshot(ctx context.Context, account int64, name, note string)
 		if w, err = db.LockWorkspace(ctx, account, name); err != nil {
 			return err
 		}
+		if err := ownOnly(w); err != nil {
+			return err
+		}
 		switch {
 		case w.State != records.Ready && w.State != records.Stopped:
 			return fault.New("not-ready", "watch it: domicile follow "+name, "the workspace %s is %s: only one that was made has a state to keep", name, w.State)
@@ -163,6 +166,9 @@ func (r *Runner) Return(ctx context.Context, account int64, name string, snapsho
 		return records.Workspace{}, err
 	}
 	return r.request(ctx, account, name, records.KindReturn, records.WantRunning, func(db records.Queries, w records.Workspace) ([]plan.Step, error) {
+		if err := ownOnly(w); err != nil {
+			return nil, err
+		}
 		if w.Source != s.Source {
 			return nil, fault.New("another-source", "make a workspace of it: domicile snapshots make "+fmt.Sprint(s.ID), "the snapshot %d is one of %s, and %s is made from %s", s.ID, s.Source, name, w.Source)
 		}

@@ -37,8 +37,36 @@ func (w *World) StartService(ctx context.Context, more ...string) error {
 	if err != nil {
 		return err
 	}
+	s, err := w.launch(httpPort, sshPort, "service.log", more)
+	if err != nil {
+		return err
+	}
+	w.Service = s
+	return s.ready(ctx)
+}
+
+// StartReplica starts another service on the same records, engine and data folder. The
+// caller stops it.
+func (w *World) StartReplica(ctx context.Context) (*Service, error) {
+	httpPort, err := daemons.FreePort(0)
+	if err != nil {
+		return nil, err
+	}
+	sshPort, err := daemons.FreePort(0)
+	if err != nil {
+		return nil, err
+	}
+	s, err := w.launch(httpPort, sshPort, "replica.log", nil)
+	if err != nil {
+		return nil, err
+	}
+	return s, s.ready(ctx)
+}
+
+// launch starts a service as a process.
+func (w *World) launch(httpPort, sshPort int, logFile string, more []string) (*Service, error) {
 	s := &Service{URL: fmt.Sprintf("http://127.0.0.1:%d", httpPort), SSH: fmt.Sprintf("127.0.0.1:%d", sshPort),
-		done: make(chan struct{}), log: filepath.Join(w.o.Folder, "service.log")}
+		done: make(chan struct{}), log: filepath.Join(w.o.Folder, logFile)}
 	more = append(slices.Clone(w.o.Serve), more...)
 	args := append([]string{"serve", "-http", strings.TrimPrefix(s.URL, "http://"), "-ssh", s.SSH, "-database", w.Postgres.URL,
 		"-data", filepath.Join(w.o.Folder, "service"), "-engine", w.EngineAt, "-source-folders", filepath.Join(w.o.Folder, "folders"), "-templates", w.TemplatesAt()}, more...)
@@ -47,19 +75,18 @@ func (w *World) StartService(ctx context.Context, more ...string) error {
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
 	log, err := os.OpenFile(s.log, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer log.Close()
 	s.cmd.Stdout, s.cmd.Stderr = log, log
 	if err := s.cmd.Start(); err != nil {
-		return fmt.Errorf("start the service: %w", err)
+		return nil, fmt.Errorf("start the service: %w", err)
 	}
 	go func() {
 		_ = s.cmd.Wait()
 		close(s.done)
 	}()
-	w.Service = s
-	return s.ready(ctx)
+	return s, nil
 }
 
 // port keeps the port of a service that is started again.

@@ -143,7 +143,8 @@ func BenchmarkRebuildUnchanged(b *testing.B) {
 // creating and starting thirty containers at once.
 func BenchmarkThirtyAtOnce(b *testing.B) {
 	source, engine, states := benchSource(b), rawEngine(b), newWaiter(b)
-	round := 0
+	round, slowest := 0, time.Duration(0)
+	b.Cleanup(func() { fmt.Printf("slowest list of workspaces meanwhile: %d ms\n", slowest.Milliseconds()) })
 	(&pair{}).measure(b, func() {
 		round++
 		for i := range 30 {
@@ -152,11 +153,16 @@ func BenchmarkThirtyAtOnce(b *testing.B) {
 			require.NoError(b, err)
 			b.Cleanup(func() { _ = skipper.command(context.WithoutCancel(b.Context()), "", "remove", name, "-yes").Run() })
 		}
+		busy, over := context.WithCancel(b.Context())
+		listed := make(chan time.Duration)
+		go func() { listed <- slowestList(busy) }()
 		for ready := 0; ready < 30; {
 			if e := <-states.states; e.State == records.Ready && strings.HasPrefix(e.Workspace, fmt.Sprintf("fleet-%d-", round)) {
 				ready++
 			}
 		}
+		over()
+		slowest = max(slowest, <-listed)
 	}, func() {
 		var all sync.WaitGroup
 		for range 30 {
@@ -175,6 +181,23 @@ func BenchmarkThirtyAtOnce(b *testing.B) {
 		}
 		all.Wait()
 	})
+}
+
+// slowestList asks for the list of workspaces five times a second until ctx ends.
+func slowestList(ctx context.Context) (slowest time.Duration) {
+	for tick := time.NewTicker(200 * time.Millisecond); ; {
+		select {
+		case <-ctx.Done():
+			tick.Stop()
+			return slowest
+		case <-tick.C:
+		}
+		begun := time.Now()
+		_, err := api.Answer[[]api.Workspace](skipper.api.ListWorkspaces(context.WithoutCancel(ctx)))
+		if err == nil {
+			slowest = max(slowest, time.Since(begun))
+		}
+	}
 }
 
 // BenchmarkProvision is the time from asking to ready, against the bare engine creating

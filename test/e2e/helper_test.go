@@ -49,6 +49,10 @@ s = socket.create_connection((\"mate\", 7000)); print(s.recv(9).decode())"; ssh 
 	assert.Contains(t, taken.err, "has a helper mate already")
 	assert.Equal(t, 1, finn.domicile(t, "helper", "helped", "-image", image, "-as", "spy").status)
 
+	for _, args := range [][]string{{"rebuild", "helped.mate"}, {"snapshots", "keep", "helped.mate"}} {
+		assert.Contains(t, skipper.domicile(t, args...).err, "helped.mate is a helper", "%v", args)
+	}
+
 	// Stopped and started with the workspace, and known again after it.
 	require.Equal(t, 0, skipper.domicile(t, "stop", "helped").status)
 	assert.Equal(t, client.WorkspaceStateStopped, skipper.workspace(t, "helped.mate").State)
@@ -150,6 +154,8 @@ func TestAWorkspaceThatNobodyUsesStops(t *testing.T) {
 	require.Equal(t, 0, skipper.provision(t, source, "idle").status)
 	busy := publish(t, "busy", `{"image": "BASE", "remoteUser": "crew", "postStartCommand": "DOMICILE_BUSY=1 nohup sleep 300 >/dev/null 2>&1 &"}`, nil)
 	require.Equal(t, 0, skipper.provision(t, busy, "busy").status)
+	working := publish(t, "working", `{"image": "BASE", "remoteUser": "crew", "postStartCommand": "nohup python3 -c 'import time\nwhile True:\n  t = time.process_time()\n  while time.process_time() - t < 0.05: pass\n  time.sleep(0.25)' >/dev/null 2>&1 &"}`, nil)
+	require.Equal(t, 0, skipper.provision(t, working, "working").status)
 	never := publish(t, "never", `{"image": "BASE", "customizations": {"domicile": {"idleStop": "never"}}}`, nil)
 	require.Equal(t, 0, skipper.provision(t, never, "never").status)
 	terminal := openTerminal(t, "idle", "open")
@@ -165,7 +171,7 @@ func TestAWorkspaceThatNobodyUsesStops(t *testing.T) {
 	eventually(t, 60*time.Second, "it stops by itself", func() bool { return skipper.workspace(t, "idle").State == client.WorkspaceStateStopped })
 	assert.Greater(t, time.Since(begun), 9*time.Second, "not before it may")
 	assert.Contains(t, *skipper.workspace(t, "idle").Reason, "nobody used it for")
-	for _, name := range []string{"busy", "never"} {
+	for _, name := range []string{"busy", "never", "working"} {
 		assert.Equal(t, client.WorkspaceStateReady, skipper.workspace(t, name).State, name)
 	}
 	require.Equal(t, 0, skipper.domicile(t, "start", "idle").status)

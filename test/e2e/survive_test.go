@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/http"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -23,8 +24,17 @@ const survivor = `{ "image": "BASE", "remoteUser": "crew",
   "postCreateCommand": { "one": "echo one >> ~/stages; sleep 1", "two": "echo two >> ~/stages" },
   "postStartCommand": "echo postStart >> ~/stages; sleep 1" }`
 
-// killAt kills the service as soon as the run's step begins, and starts it again.
-func killAt(t *testing.T, workspace, step string, act func()) {
+// killAt kills the service as soon as the run's step begins, or is seen to have begun, and
+// starts it again.
+func killAt(t *testing.T, workspace, step string, act func() error) {
+	t.Helper()
+	strikeAt(t, workspace, step, func() { world.Service.Kill() }, act)
+	require.NoError(t, world.StartService(t.Context()))
+}
+
+// strikeAt does something bad as soon as the run's step begins, or is seen to have begun:
+// some are over before it is looked.
+func strikeAt(t *testing.T, workspace, step string, strike func(), act func() error) {
 	t.Helper()
 	store, err := records.Open(t.Context(), world.Postgres.URL)
 	require.NoError(t, err)
@@ -32,26 +42,28 @@ func killAt(t *testing.T, workspace, step string, act func()) {
 	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 	defer cancel()
 	listening, reached := make(chan struct{}), make(chan struct{})
+	var once sync.Once
 	go func() {
 		defer close(reached)
 		_ = store.Listen(ctx, func() { close(listening) }, func(e records.Event) {
-			if e.Type != "step" || e.Workspace != workspace || e.State != records.Running {
+			if e.Type != "step" || e.Workspace != workspace {
 				return
 			}
 			steps, err := store.Steps(ctx, e.Run)
 			for _, s := range steps {
-				if err == nil && s.Name == step && s.State == records.Running {
-					world.Service.Kill()
-					cancel()
+				if err == nil && s.Name == step && s.State != records.Waiting {
+					once.Do(func() {
+						strike()
+						cancel()
+					})
 				}
 			}
 		})
 	}()
 	<-listening
-	act()
+	asked := act() // its answer may be lost: the step can begin before it is on its way
 	<-reached
-	require.ErrorIs(t, ctx.Err(), context.Canceled, "the step %s was reached", step)
-	require.NoError(t, world.StartService(t.Context()))
+	require.ErrorIs(t, ctx.Err(), context.Canceled, "the step %s was reached (%v)", step, asked)
 }
 
 func TestAKilledServiceGoesOnWhereItWas(t *testing.T) {
@@ -69,9 +81,9 @@ func TestAKilledServiceGoesOnWhereItWas(t *testing.T) {
 		t.Run(step, func(t *testing.T) {
 			name := fmt.Sprintf("survivor-%d", i)
 			t.Cleanup(func() { skipper.remove(t, name) })
-			killAt(t, name, step, func() {
+			killAt(t, name, step, func() error {
 				_, err := client.Answer[client.Workspace](skipper.api.Provision(t.Context(), client.ProvisionRequest{Source: source, Name: &name}))
-				require.NoError(t, err)
+				return err
 			})
 			a := skipper.domicile(t, "follow", name)
 			require.Equal(t, 0, a.status, a.err)

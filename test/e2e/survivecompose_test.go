@@ -1,10 +1,10 @@
 package e2e
 
 import (
+	"context"
 	"fmt"
-	"slices"
-	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -12,7 +12,9 @@ import (
 	"domicile/internal/client"
 )
 
-// A Compose workspace with two features, killed at the start of each of its own steps.
+// A Compose workspace with two features, killed at each of its steps, with the database
+// and the engine restarted in the midst of it, and a registry that fails three times: each
+// time it ends ready with the same objects.
 func TestAKilledServiceGoesOnWithComposeAndFeatures(t *testing.T) {
 	definition := `{"dockerComposeFile": "compose.yaml", "service": "work", "workspaceFolder": "/src", "remoteUser": "crew",
 		"features": {"` + world.FeaturesAt() + `/tide:2": {}, "` + world.FeaturesAt() + `/lamp:1": {}}, "postCreateCommand": "echo once >> ~/stages",
@@ -32,24 +34,52 @@ volumes: { logs: {} }
 	}
 	require.Equal(t, []string{"fetch", "read", "plan", "image", "volume", "services", "container", "agent", "source", "late", "ready", "postCreateCommand", "checks"}, steps)
 	skipper.remove(t, "calm")
-	for i, step := range steps {
-		if slices.Contains([]string{"fetch", "read", "plan", "volume", "ready"}, step) {
-			continue // TestAKilledServiceGoesOnWhereItWas kills these; nothing of Compose is in them
+	ends := func(t *testing.T, name string) {
+		eventually(t, 30*time.Second, "requests are answered", func() bool { return skipper.domicile(t, "show", name).status == 0 })
+		a := skipper.domicile(t, "follow", name)
+		require.Equal(t, 0, a.status, a.err)
+		eventually(t, 30*time.Second, "it is ready", func() bool { return skipper.workspace(t, name).State == client.WorkspaceStateReady })
+		assert.Len(t, everything(t), wanted, "containers, volumes and networks, nothing twice")
+		assert.Equal(t, "once", skipper.inside(t, name, "cat ~/stages"))
+		assert.Equal(t, 0, skipper.domicile(t, "checks", name).status)
+	}
+	provision := func(t *testing.T, name string) func() error {
+		t.Cleanup(func() { skipper.remove(t, name) })
+		return func() error {
+			_, err := client.Answer[client.Workspace](skipper.api.Provision(t.Context(), client.ProvisionRequest{Source: source, Name: &name}))
+			return err
 		}
+	}
+	for i, step := range steps {
 		t.Run(step, func(t *testing.T) {
 			name := fmt.Sprintf("storm-%d", i)
-			t.Cleanup(func() { skipper.remove(t, name) })
-			killAt(t, name, step, func() {
-				_, err := client.Answer[client.Workspace](skipper.api.Provision(t.Context(), client.ProvisionRequest{Source: source, Name: &name}))
-				require.NoError(t, err)
-			})
-			a := skipper.domicile(t, "follow", name)
-			require.Equal(t, 0, a.status, a.err)
-			assert.Len(t, everything(t), wanted, "containers, volumes and networks, nothing twice")
-			assert.Equal(t, "once", strings.TrimSpace(skipper.domicile(t, "run", name, "--", "cat", "/home/crew/stages").out))
-			assert.Equal(t, 0, skipper.domicile(t, "checks", name).status)
+			killAt(t, name, step, provision(t, name))
+			ends(t, name)
 		})
 	}
+	for _, step := range []string{"services", "source"} {
+		t.Run("the database restarts at "+step, func(t *testing.T) {
+			name := "flood-" + step
+			strikeAt(t, name, step, func() {
+				world.Postgres.Stop()
+				assert.NoError(t, world.Postgres.Start(context.WithoutCancel(t.Context())))
+			}, provision(t, name))
+			ends(t, name)
+		})
+	}
+	t.Run("the engine restarts", func(t *testing.T) {
+		strikeAt(t, "gale", "source", func() {
+			world.Engine.Stop()
+			assert.NoError(t, world.Engine.Start(context.WithoutCancel(t.Context())))
+		}, provision(t, "gale"))
+		ends(t, "gale")
+	})
+	t.Run("the registry is out of order", func(t *testing.T) {
+		world.Registry.Fail(3)
+		require.NoError(t, provision(t, "fog")())
+		ends(t, "fog")
+		assert.Contains(t, skipper.domicile(t, "log", "fog").out, "trying again in")
+	})
 }
 
 // Thirty at once by five accounts: all are made, none twice, and the service answers meanwhile.

@@ -133,6 +133,10 @@ func (s *Site) socketFolder(workspace string) string {
 // says nothing of the request.
 var goingAway = []string{"failed to update store", "connection is unavailable", "transport is closing", "shutting down", "ttrpc: closed", "error while dialing", "context canceled"}
 
+// filterBusy are words of an engine that could not write the packet filter, because
+// something else on its host was writing it or had just cleared it.
+var filterBusy = []string{"iptables failed", "iptables: No chain/target/match", "Another app is currently holding the xtables lock"}
+
 // explain turns an engine's error into one that a person can act on.
 func (s *Site) explain(err error, doing string) error {
 	var known *fault.Fault
@@ -150,6 +154,8 @@ func (s *Site) explain(err error, doing string) error {
 	case containsAny(err.Error(), goingAway...):
 		return fault.Passing(err, "engine-unavailable", "start the container engine; what was under way goes on by itself",
 			"the container engine at %s is going away or coming up (%s)", s.o.Host, doing)
+	case containsAny(err.Error(), filterBusy...):
+		return fault.Passing(err, "engine-unavailable", "see what else changes the packet filter of the engine's host", "the container engine could not set its network up (%s)", doing)
 	case strings.Contains(err.Error(), "no space left on device"):
 		return fault.Wrap(err, "disk-full", "free space on the engine's disk, then try again", "the engine's disk is full (%s)", doing)
 	case cerrdefs.IsUnavailable(err):

@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	cerrdefs "github.com/containerd/errdefs"
 	"github.com/docker/docker/api/types/container"
 	"github.com/docker/docker/api/types/filters"
 	"github.com/docker/docker/api/types/mount"
@@ -46,7 +47,15 @@ func (s *Site) EnsureInstance(ctx context.Context, workspace string, c plan.Cont
 	} else if !isNotFound(err) {
 		return s.explain(err, "look for the workspace's container")
 	}
-	if err := s.create(ctx, workspace, c); !isNotFound(err) {
+	switch err := s.create(ctx, workspace, c); {
+	case cerrdefs.IsConflict(err):
+		// Another one made it a moment ago, who has lost the run since: it is taken as made.
+		there, inspectErr := s.api.ContainerInspect(ctx, s.name(workspace))
+		if inspectErr == nil && there.Config.Labels[labelDigest] == c.Digest {
+			return s.attachMore(ctx, workspace, there.ID, attachmentsOf(c))
+		}
+		return fault.Passing(err, "made-twice", "", "another container is being made for the workspace at this moment")
+	case !isNotFound(err):
 		return s.explain(err, "make the workspace's container")
 	}
 	s.forget() // the network or the agent's volume was removed from outside: make them again

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 
+	cerrdefs "github.com/containerd/errdefs"
 	"github.com/docker/docker/api/types/container"
 	"github.com/docker/docker/api/types/network"
 	"github.com/docker/docker/pkg/stdcopy"
@@ -83,6 +84,9 @@ func (s *Site) EnsureService(ctx context.Context, workspace, digest string, v pl
 	}
 	networks := s.attach(workspace, v.Networks, host)
 	made, err := s.make(ctx, config, host, networks, name, v.Saved)
+	if cerrdefs.IsConflict(err) { // another one makes it at this moment, who has lost the run since
+		return fault.Passing(err, "made-twice", "", "another container is being made for the service %s at this moment", v.Name)
+	}
 	if err != nil {
 		return s.explain(err, "make the container of the service "+v.Name)
 	}

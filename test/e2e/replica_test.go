@@ -1,0 +1,66 @@
+package e2e
+
+import (
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"domicile/internal/client"
+)
+
+// Two services on the same records share the work: an image that both want at the same
+// moment is built once, and what one of them had begun when it was killed the other ends.
+func TestTwoReplicasShareTheWork(t *testing.T) {
+	replica, err := world.StartReplica(t.Context())
+	require.NoError(t, err)
+	t.Cleanup(replica.Stop)
+	there, err := client.Open(replica.URL, skipper.token)
+	require.NoError(t, err)
+	source := publish(t, "shared", `{"build": {"dockerfile": "Dockerfile"}, "remoteUser": "crew", "postCreateCommand": "sleep 3; echo once >> ~/stages"}`,
+		map[string]string{".devcontainer/Dockerfile": "FROM BASE\nRUN sleep 1; cat /proc/sys/kernel/random/uuid > /built\n"})
+	var all sync.WaitGroup
+	for _, x := range []struct {
+		name string
+		by   *client.Service
+	}{{"port", skipper.api}, {"starboard", there}} {
+		t.Cleanup(func() { skipper.remove(t, x.name) })
+		all.Go(func() {
+			_, err := client.Answer[client.Workspace](x.by.Provision(t.Context(), client.ProvisionRequest{Source: source, Name: &x.name}))
+			assert.NoError(t, err)
+		})
+	}
+	all.Wait()
+	for _, name := range []string{"port", "starboard"} {
+		a := skipper.domicile(t, "follow", name)
+		require.Equal(t, 0, a.status, a.err)
+	}
+	assert.Equal(t, skipper.inside(t, "port", "cat /built"), skipper.inside(t, "starboard", "cat /built"), "it was built once")
+
+	// The events of one come to those who listen at the other; a killed one's runs are taken over.
+	for _, name := range []string{"bow", "stern", "keel", "mast"} {
+		t.Cleanup(func() { skipper.remove(t, name) })
+		_, err := client.Answer[client.Workspace](there.Provision(t.Context(), client.ProvisionRequest{Source: source, Name: &name}))
+		require.NoError(t, err)
+	}
+	eventually(t, 30*time.Second, "all are in their last stage", func() bool {
+		n := 0
+		for _, name := range []string{"bow", "stern", "keel", "mast"} {
+			for _, s := range skipper.workspace(t, name).Run.Steps {
+				if s.Name == "postCreateCommand" && s.State == client.StepStateRunning {
+					n++
+				}
+			}
+		}
+		return n >= 2
+	})
+	replica.Kill()
+	for _, name := range []string{"bow", "stern", "keel", "mast"} {
+		a := skipper.domicile(t, "follow", name)
+		require.Equal(t, 0, a.status, a.err)
+		assert.Equal(t, "once", strings.TrimSpace(skipper.inside(t, name, "cat ~/stages")), name)
+	}
+}
