@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	cerrdefs "github.com/containerd/errdefs"
 	"github.com/docker/docker/api/types/container"
 	"github.com/docker/docker/api/types/image"
 	"github.com/docker/docker/client"
@@ -75,7 +76,7 @@ func BenchmarkCold(b *testing.B) {
 		if err == nil {
 			_, err = engine.ImageRemove(b.Context(), there.ID, image.RemoveOptions{Force: true})
 		}
-		if err != nil && !client.IsErrNotFound(err) {
+		if err != nil && !cerrdefs.IsNotFound(err) {
 			b.Fatal(err)
 		}
 	}
