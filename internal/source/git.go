@@ -24,6 +24,8 @@ type Fetcher struct {
 	Folder string
 	// Allowed are the folders of the host that may be used as sources, with all below them.
 	Allowed []string
+
+	tips together
 }
 
 // Checkout is a source that was fetched.
@@ -71,7 +73,7 @@ func (f *Fetcher) Fetch(ctx context.Context, w Want) (Checkout, error) {
 		return Checkout{}, err
 	}
 	defer done()
-	tip, err := x.find(ctx)
+	tip, err := f.tip(ctx, w)
 	if err != nil {
 		return Checkout{}, err
 	}
@@ -104,13 +106,19 @@ func (f *fetching) checkOut(ctx context.Context, t tip, to string) error {
 
 // Tip asks the git host which commit a ref stands for now. Nothing is fetched.
 func (f *Fetcher) Tip(ctx context.Context, w Want) (commit string, err error) {
-	x, done, err := f.begin(w)
-	if err != nil {
-		return "", err
-	}
-	defer done()
-	t, err := x.find(ctx)
+	t, err := f.tip(ctx, w)
 	return t.commit, err
+}
+
+func (f *Fetcher) tip(ctx context.Context, w Want) (tip, error) {
+	return f.tips.ask(ctx, w.identity(), func(ctx context.Context) (tip, error) {
+		x, done, err := f.begin(w) // of its own: who waits may leave before it is answered
+		if err != nil {
+			return tip{}, err
+		}
+		defer done()
+		return x.find(ctx)
+	})
 }
 
 func (f *Fetcher) begin(w Want) (*fetching, func(), error) {

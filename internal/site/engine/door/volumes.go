@@ -1,0 +1,59 @@
+package door
+
+import (
+	"encoding/json"
+	"net/http"
+	"strings"
+
+	"github.com/docker/docker/api/types/filters"
+	"github.com/docker/docker/api/types/volume"
+	"github.com/go-chi/chi/v5"
+)
+
+func (d *Door) volumes(w http.ResponseWriter, r *http.Request) {
+	list, err := d.API.VolumeList(r.Context(), volume.ListOptions{Filters: d.mine(filters.NewArgs())})
+	if err != nil {
+		failed(w, err)
+		return
+	}
+	for _, v := range list.Volumes {
+		v.Name, v.Mountpoint = strings.TrimPrefix(v.Name, d.volume("")), ""
+	}
+	reply(w, http.StatusOK, list)
+}
+
+func (d *Door) makeVolume(w http.ResponseWriter, r *http.Request) {
+	var q volume.CreateOptions
+	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, maxBody)).Decode(&q); err != nil {
+		answer(w, http.StatusBadRequest, err.Error())
+		return
+	}
+	if q.Driver != "" && q.Driver != "local" || len(q.DriverOpts) > 0 || q.ClusterVolumeSpec != nil || !volumeName.MatchString(q.Name) || q.Name == SourceVolume {
+		answer(w, http.StatusForbidden, "A volume of a helper has a name of its own, and neither a driver nor options.")
+		return
+	}
+	v, err := d.API.VolumeCreate(r.Context(), volume.CreateOptions{Name: d.volume(q.Name), Labels: d.labels()})
+	d.showVolume(w, v, err, http.StatusCreated)
+}
+
+func (d *Door) inspectVolume(w http.ResponseWriter, r *http.Request) {
+	v, err := d.API.VolumeInspect(r.Context(), d.volume(chi.URLParam(r, "name")))
+	d.showVolume(w, v, err, http.StatusOK)
+}
+
+func (d *Door) showVolume(w http.ResponseWriter, v volume.Volume, err error, status int) {
+	if err != nil {
+		failed(w, err)
+		return
+	}
+	v.Name, v.Mountpoint = strings.TrimPrefix(v.Name, d.volume("")), ""
+	reply(w, status, v)
+}
+
+func (d *Door) removeVolume(w http.ResponseWriter, r *http.Request) {
+	if err := d.API.VolumeRemove(r.Context(), d.volume(chi.URLParam(r, "name")), truth(r.URL.Query(), "force")); err != nil {
+		failed(w, err)
+		return
+	}
+	w.WriteHeader(http.StatusNoContent)
+}
