@@ -3,6 +3,7 @@ package e2e
 import (
 	"context"
 	"fmt"
+	"sync"
 	"testing"
 	"time"
 
@@ -92,10 +93,16 @@ func TestThirtyAtOnce(t *testing.T) {
 	before := len(objects(t))
 	for i := range 30 {
 		p, name := crew[i%5], fmt.Sprintf("boat-%d", i)
-		t.Cleanup(func() { p.remove(t, name) })
 		_, err := client.Answer[client.Workspace](p.api.Provision(t.Context(), client.ProvisionRequest{Source: source, Name: &name}))
 		require.NoError(t, err)
 	}
+	t.Cleanup(func() { // all at once as well
+		var all sync.WaitGroup
+		for i := range 30 {
+			all.Go(func() { crew[i%5].remove(t, fmt.Sprintf("boat-%d", i)) })
+		}
+		all.Wait()
+	})
 	for i := range 30 {
 		a := crew[i%5].domicile(t, "follow", fmt.Sprintf("boat-%d", i))
 		assert.Equal(t, 0, a.status, a.err)

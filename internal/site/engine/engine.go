@@ -49,6 +49,7 @@ type Site struct {
 	api   *client.Client
 	agent agentFile
 
+	making  sync.Mutex // held while a network is made
 	mu      sync.Mutex
 	network string                        // the network's name once it is known to be there
 	filled  map[string]bool               // engine ids whose agent volume is known to be filled

@@ -213,28 +213,6 @@ func (s *Site) agentCommand(guests bool) []string {
 	return command
 }
 
-// ensureNetwork makes the one network that this installation's workspaces are on. They
-// reach the world through it but not each other.
-func (s *Site) ensureNetwork(ctx context.Context) (string, error) {
-	s.mu.Lock()
-	defer s.mu.Unlock() // held while asking, so that it is not made twice
-	if s.network != "" {
-		return s.network, nil
-	}
-	name := "domicile-" + s.o.Installation
-	_, err := s.api.NetworkInspect(ctx, name, network.InspectOptions{})
-	if isNotFound(err) {
-		_, err = s.api.NetworkCreate(ctx, name, network.CreateOptions{Driver: "bridge",
-			Labels:  map[string]string{labelInstallation: s.o.Installation},
-			Options: map[string]string{"com.docker.network.bridge.enable_icc": "false"}})
-	}
-	if err != nil {
-		return "", s.explain(err, "make the workspaces' network")
-	}
-	s.network = name
-	return name, nil
-}
-
 // Start starts the container and, where the image's own command runs, the agent beside it.
 func (s *Site) Start(ctx context.Context, workspace string) error {
 	name := s.name(workspace)

@@ -24,14 +24,11 @@ func (s *Site) Join(ctx context.Context, workspace, name string, helpers map[str
 	return nil
 }
 
-// helpersNetwork makes the network of a workspace and its helpers, unless it is there.
+// helpersNetwork makes the network of a workspace and its helpers, unless it is there, and
+// gives its id.
 func (s *Site) helpersNetwork(ctx context.Context, workspace string) (string, error) {
-	name := s.networkName(workspace, "helpers.own") // no Compose network is called so
-	_, err := s.api.NetworkInspect(ctx, name, network.InspectOptions{})
-	if isNotFound(err) {
-		_, err = s.api.NetworkCreate(ctx, name, network.CreateOptions{Driver: "bridge", Labels: s.labels(workspace)})
-	}
-	return name, s.explain(err, "make the network of the helpers")
+	id, err := s.oneNetwork(ctx, s.networkName(workspace, "helpers.own"), network.CreateOptions{Driver: "bridge", Labels: s.labels(workspace)}) // no Compose network is called so
+	return id, s.explain(err, "make the network of the helpers")
 }
 
 func (s *Site) connect(ctx context.Context, to, container, alias string) error {

@@ -33,21 +33,6 @@ func (s *Site) networkName(workspace, network string) string {
 	return s.name(workspace) + "-" + network
 }
 
-// EnsureNetworks makes the workspace's own networks.
-func (s *Site) EnsureNetworks(ctx context.Context, workspace string, list []plan.Network) error {
-	for _, n := range list {
-		name := s.networkName(workspace, n.Name)
-		_, err := s.api.NetworkInspect(ctx, name, network.InspectOptions{})
-		if isNotFound(err) {
-			_, err = s.api.NetworkCreate(ctx, name, network.CreateOptions{Driver: "bridge", Internal: n.Internal, Labels: s.labels(workspace)})
-		}
-		if err != nil {
-			return s.explain(err, "make the network "+n.Name)
-		}
-	}
-	return nil
-}
-
 // EnsureService makes a service's container, stopped. One of the same digest stays.
 func (s *Site) EnsureService(ctx context.Context, workspace, digest string, v plan.Service, source string) error {
 	name := s.serviceName(workspace, v.Name)
