@@ -73,6 +73,9 @@ func (d *daemon) lastWords() string {
 
 // stop sends a signal and waits for the end, at last by force.
 func (d *daemon) stop(sig syscall.Signal) {
+	if d == nil { // it did not get to run; why is told by who started it
+		return
+	}
 	_ = d.cmd.Process.Signal(sig)
 	select {
 	case <-d.done:
