@@ -1,7 +1,7 @@
 import { useRef, type ReactNode } from "react";
 
 /** A button behind which a question stands once, before something is lost or given away. */
-export function Ask({ button, title, children, act, yes, className = "btn btn-sm", disabled = false, onOpen }: { button: ReactNode; title: string; children: ReactNode; act: () => void; yes: string; className?: string; disabled?: boolean; onOpen?: () => void }) {
+export function Ask({ button, title, children, act, yes, className = "btn btn-sm", disabled = false, harmless = false, onOpen }: { button: ReactNode; title: string; children: ReactNode; act: () => void; yes: string; className?: string; disabled?: boolean; harmless?: boolean; onOpen?: () => void }) {
   const dialog = useRef<HTMLDialogElement>(null);
   const open = () => {
     onOpen?.();
@@ -18,7 +18,7 @@ export function Ask({ button, title, children, act, yes, className = "btn btn-sm
           <div className="mt-2">{children}</div>
           <form method="dialog" className="mt-6 flex justify-end gap-2">
             <button className="btn">No</button>
-            <button className="btn btn-error" onClick={act}>
+            <button className={`btn ${harmless ? "btn-primary" : "btn-error"}`} onClick={act}>
               {yes}
             </button>
           </form>

@@ -74,7 +74,7 @@ function Kept({ snapshot: s, workspace: w }: { snapshot: Snapshot; workspace: Wo
           <Ask button="Return to it" title={`Return ${w.name} to this state?`} yes="Return to it" act={() => goBack.mutate()}>
             All that came into {w.name} since then is lost, in its services&apos; volumes too.
           </Ask>
-          <Ask button="Make another of it" title="Make another workspace of it" yes="Make it" act={() => make.mutate()}>
+          <Ask button="Make another of it" title="Make another workspace of it" yes="Make it" harmless act={() => make.mutate()}>
             <label className="flex flex-col gap-1">
               Its name
               <input className="input w-full" value={name} onChange={(e) => setName(e.target.value)} />

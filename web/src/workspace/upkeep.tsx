@@ -110,7 +110,7 @@ export function Rebuild({ workspace: w }: { workspace: Workspace }) {
   const f = foreseen.data;
   return (
     <>
-      <Ask className="btn" button="Rebuild …" title={`Rebuild ${w.name}?`} yes="Rebuild it" act={() => rebuild.mutate()} onOpen={() => void foreseen.refetch()} disabled={rebuild.isPending}>
+      <Ask className="btn" button="Rebuild …" title={`Rebuild ${w.name}?`} yes="Rebuild it" act={() => rebuild.mutate()} onOpen={() => void foreseen.refetch()} disabled={rebuild.isPending} harmless={f?.lost.length === 0}>
         {foreseen.isFetching && <p>Comparing with the definition as it is now …</p>}
         {f && !foreseen.isFetching && (
           <>
@@ -121,7 +121,9 @@ export function Rebuild({ workspace: w }: { workspace: Workspace }) {
           </>
         )}
         <TroubleNote error={foreseen.error} />
-        <AsCommand>{`domicile rebuild ${w.name}`}</AsCommand>
+        <div className="mt-4">
+          <AsCommand>{`domicile rebuild ${w.name}`}</AsCommand>
+        </div>
       </Ask>
       <TroubleNote error={rebuild.error} />
     </>
