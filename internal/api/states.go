@@ -138,7 +138,7 @@ func (s *Server) ListHelpers(ctx context.Context, q ListHelpersRequestObject) (L
 	if err != nil {
 		return nil, err
 	}
-	views, err := s.views(ctx, list)
+	views, err := s.views(ctx, list, true)
 	return ListHelpers200JSONResponse(views), err
 }
 

@@ -25,12 +25,13 @@ func (s *Server) ListWorkspaces(ctx context.Context, _ ListWorkspacesRequestObje
 	if err != nil {
 		return nil, err
 	}
-	views, err := s.views(ctx, list)
+	views, err := s.views(ctx, list, false)
 	return ListWorkspaces200JSONResponse(views), err
 }
 
-// views adds to workspaces their last runs.
-func (s *Server) views(ctx context.Context, list []records.Workspace) ([]Workspace, error) {
+// views adds to workspaces their last runs. Of those that went well the steps are
+// there only where the whole is wanted.
+func (s *Server) views(ctx context.Context, list []records.Workspace, whole bool) ([]Workspace, error) {
 	ids := make([]int64, len(list))
 	for i, w := range list {
 		ids[i] = w.ID
@@ -41,7 +42,9 @@ func (s *Server) views(ctx context.Context, list []records.Workspace) ([]Workspa
 	}
 	runs := make([]int64, 0, len(last))
 	for _, r := range last {
-		runs = append(runs, r.ID)
+		if whole || r.State != records.DoneWell {
+			runs = append(runs, r.ID)
+		}
 	}
 	steps, err := s.o.Store.Steps(ctx, runs...)
 	if err != nil {
@@ -51,14 +54,22 @@ func (s *Server) views(ctx context.Context, list []records.Workspace) ([]Workspa
 	if err != nil {
 		return nil, err
 	}
+	plans, err := s.o.Runner.Plans(ctx, list)
+	if err != nil {
+		return nil, err
+	}
+	stepsOf := map[int64][]records.Step{}
+	for _, step := range steps {
+		stepsOf[step.Run] = append(stepsOf[step.Run], step)
+	}
 	views := make([]Workspace, 0, len(list))
 	for _, w := range list {
-		v := s.workspaceView(w)
+		v := s.workspaceView(w, plans[w.ID])
 		for _, h := range helpers[w.ID] {
 			v.Helpers = appendTo(v.Helpers, HelperName{Name: run.HelperName(h), Full: h.Name, State: h.State})
 		}
 		if r, ok := last[w.ID]; ok {
-			v.Run = new(runView(w.Name, r, steps))
+			v.Run = new(runView(w.Name, r, stepsOf[r.ID]))
 		}
 		views = append(views, v)
 	}
@@ -66,7 +77,7 @@ func (s *Server) views(ctx context.Context, list []records.Workspace) ([]Workspa
 }
 
 func (s *Server) view(ctx context.Context, w records.Workspace) (Workspace, error) {
-	views, err := s.views(ctx, []records.Workspace{w})
+	views, err := s.views(ctx, []records.Workspace{w}, true)
 	if err != nil {
 		return Workspace{}, err
 	}
@@ -237,7 +248,8 @@ func (s *Server) ready(ctx context.Context, name string) (records.Workspace, err
 	return w, err
 }
 
-func (s *Server) workspaceView(w records.Workspace) Workspace {
+// workspaceView shows a workspace with its plan, or without one.
+func (s *Server) workspaceView(w records.Workspace, p *plan.Plan) Workspace {
 	v := Workspace{Id: w.ID, Name: w.Name, Source: w.Source, Ref: optional(w.Ref), Commit: optional(w.Commit), File: optional(w.File),
 		State: WorkspaceState(w.State), Reason: optional(w.Reason), Site: w.Site, Created: w.Created, LastUsed: w.LastUsed, Ports: []Port{}, Size: optional(w.Size)}
 	if w.Mount {
@@ -253,8 +265,7 @@ func (s *Server) workspaceView(w records.Workspace) Workspace {
 	if err == nil {
 		v.Ssh = optional(fmt.Sprintf("ssh -p %s %s@%s", port, w.Name, host))
 	}
-	var p plan.Plan
-	if json.Unmarshal(w.Plan, &p) == nil {
+	if p != nil {
 		v.Image, v.Folder, v.User = optional(p.ImageName), optional(p.Session.Folder), optional(p.Session.User)
 		for _, port := range p.Ports {
 			v.Ports = append(v.Ports, Port{Port: port.Port.String(), Label: optional(port.Label), Protocol: optional(port.Protocol)})

@@ -703,12 +703,14 @@ type Run struct {
 	Kind    RunKind    `json:"kind"`
 
 	// Note Why it was made, where no person asked for it.
-	Note      *string    `json:"note,omitempty"`
-	Reason    *string    `json:"reason,omitempty"`
-	Started   *time.Time `json:"started,omitempty"`
-	State     RunState   `json:"state"`
-	Steps     []Step     `json:"steps"`
-	Workspace string     `json:"workspace"`
+	Note    *string    `json:"note,omitempty"`
+	Reason  *string    `json:"reason,omitempty"`
+	Started *time.Time `json:"started,omitempty"`
+	State   RunState   `json:"state"`
+
+	// Steps In the list of workspaces, empty for a run that went well.
+	Steps     []Step `json:"steps"`
+	Workspace string `json:"workspace"`
 }
 
 // RunKind defines model for Run.Kind.

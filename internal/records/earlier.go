@@ -19,7 +19,7 @@ func (q Queries) PutEarlierBack(ctx context.Context, id int64) error {
 	if _, err := q.db.Exec(ctx, `INSERT INTO done (workspace, step, digest) SELECT w.id, d.key, d.value FROM workspaces w, jsonb_each_text(w.earlier->'done') d WHERE w.id = $1`, id); err != nil {
 		return err
 	}
-	_, err := q.db.Exec(ctx, `UPDATE workspaces SET plan = nullif(earlier->'plan', 'null'), session = nullif(earlier->'session', 'null'), uid = (earlier->>'uid')::integer,
+	_, err := q.db.Exec(ctx, `UPDATE workspaces SET plan = nullif(earlier->'plan', 'null'), planned = planned + 1, session = nullif(earlier->'session', 'null'), uid = (earlier->>'uid')::integer,
 		commit = earlier->>'commit', checks = nullif(earlier->'checks', 'null'), earlier = NULL WHERE id = $1 AND earlier IS NOT NULL`, id)
 	return err
 }

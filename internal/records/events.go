@@ -4,6 +4,9 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 )
 
 // channel is what the service's instances listen on.
@@ -18,14 +21,57 @@ type Event struct {
 	State     string `json:"state,omitempty"`
 }
 
-// notify tells all instances; within a transaction, when it is committed.
-func (q Queries) notify(ctx context.Context, e Event) error {
-	b, err := json.Marshal(e)
+// changeAndTell runs a statement that changes rows and tells all instances of it, in one
+// transaction; within a larger one they are told when that is committed. Where it meets no
+// row, nobody is told, and the error is missing.
+func (q Queries) changeAndTell(ctx context.Context, missing error, e Event, sql string, args ...any) error {
+	sql, args, err := telling(e, sql, args)
 	if err != nil {
 		return err
 	}
-	_, err = q.db.Exec(ctx, "SELECT pg_notify($1, $2)", channel, string(b))
-	return err
+	return q.change(ctx, missing, sql, args...)
+}
+
+// telling makes of a statement that changes rows one that tells of it too. It meets as many
+// rows as the statement does; the database folds equal notices.
+func telling(e Event, sql string, args []any) (string, []any, error) {
+	b, err := json.Marshal(e)
+	if err != nil {
+		return "", nil, err
+	}
+	return fmt.Sprintf("WITH changed AS (%s RETURNING 1) SELECT pg_notify('%s', $%d) FROM changed", sql, channel, len(args)+1), append(args, string(b)), nil
+}
+
+// told are statements of one transaction that change what a run's holder may change, and
+// tell of it.
+type told struct {
+	batch pgx.Batch
+	about Event
+	err   error
+}
+
+// add adds one. Where it meets no row, the run is another's.
+func (b *told) add(kind, state, sql string, args ...any) {
+	e := b.about
+	e.Type, e.State = kind, state
+	sql, args, err := telling(e, sql, args)
+	if err != nil {
+		b.err = err
+		return
+	}
+	b.batch.Queue(sql, args...).Exec(func(tag pgconn.CommandTag) error {
+		if tag.RowsAffected() == 0 {
+			return ErrLost
+		}
+		return nil
+	})
+}
+
+func (b *told) send(ctx context.Context, db database) error {
+	if b.err != nil || b.batch.Len() == 0 {
+		return b.err
+	}
+	return db.SendBatch(ctx, &b.batch).Close()
 }
 
 // Listen calls f for every change until ctx ends or the connection breaks. It calls

@@ -3,8 +3,6 @@ package records
 import (
 	"context"
 	"time"
-
-	"github.com/jackc/pgx/v5"
 )
 
 // LogLine is a line of a run's log.
@@ -18,20 +16,16 @@ type LogLine struct {
 
 // AddLog adds lines and tells of it.
 func (q Queries) AddLog(ctx context.Context, w Workspace, run int64, lines []LogLine) error {
-	rows := make([][]any, len(lines))
-	for i, l := range lines {
-		rows[i] = []any{run, l.Number, l.Step, l.At, l.Text}
+	number, step, at, text := columns(lines)
+	return q.changeAndTell(ctx, nil, Event{Type: "log", Account: w.Account, Workspace: w.Name, Run: run},
+		"INSERT INTO log (run, number, step, at, text) SELECT $1, l.* FROM unnest($2::bigint[], $3::integer[], $4::timestamptz[], $5::text[]) AS l", run, number, step, at, text)
+}
+
+func columns(lines []LogLine) (number []int64, step []int, at []time.Time, text []string) {
+	for _, l := range lines {
+		number, step, at, text = append(number, l.Number), append(step, l.Step), append(at, l.At), append(text, l.Text)
 	}
-	copier, ok := q.db.(interface {
-		CopyFrom(context.Context, pgx.Identifier, []string, pgx.CopyFromSource) (int64, error)
-	})
-	if !ok {
-		panic("records: neither pool nor transaction")
-	}
-	if _, err := copier.CopyFrom(ctx, pgx.Identifier{"log"}, []string{"run", "number", "step", "at", "text"}, pgx.CopyFromRows(rows)); err != nil {
-		return err
-	}
-	return q.notify(ctx, Event{Type: "log", Account: w.Account, Workspace: w.Name, Run: run})
+	return number, step, at, text
 }
 
 // LastLogNumber is the number of a run's last line, 0 where it has none.

@@ -136,7 +136,7 @@ func TestALeaseOfWhoIsGoneIsTakenOverAtOnce(t *testing.T) {
 	_, err = s.TakeRun(t.Context(), r.ID, second.ID)
 	require.ErrorIs(t, err, ErrLost, "its holder lives")
 	require.NoError(t, s.RenewRun(t.Context(), r.ID, first.ID))
-	require.NoError(t, s.AddStep(t.Context(), Step{Run: r.ID, Position: 0, Name: "fetch", Title: "Fetch"}))
+	require.NoError(t, s.AddSteps(t.Context(), r.ID, w.Source, []Step{{Name: "fetch", Title: "Fetch"}}))
 	leave()
 	require.Eventually(t, func() bool {
 		orphans, err := s.OrphanRuns(t.Context(), time.Hour)
@@ -145,10 +145,15 @@ func TestALeaseOfWhoIsGoneIsTakenOverAtOnce(t *testing.T) {
 	theirs, err := s.TakeRun(t.Context(), r.ID, second.ID)
 	require.NoError(t, err)
 	// The first one, were it still there, can write no more.
-	assert.ErrorIs(t, s.SetStep(t.Context(), w, mine, Step{State: DoneWell}), ErrLost)
+	line := LogLine{Number: 1, At: time.Now(), Text: "fetched"}
+	assert.ErrorIs(t, s.Advance(t.Context(), w, mine, []LogLine{line}), ErrLost)
+	assert.ErrorIs(t, s.Advance(t.Context(), w, mine, nil, Step{State: DoneWell}), ErrLost)
 	assert.ErrorIs(t, s.RenewRun(t.Context(), r.ID, first.ID), ErrLost)
 	assert.ErrorIs(t, s.EndRun(t.Context(), w, mine, DoneWell, ""), ErrLost)
-	assert.NoError(t, s.SetStep(t.Context(), w, theirs, Step{State: DoneWell}))
+	assert.NoError(t, s.Advance(t.Context(), w, theirs, []LogLine{line}, Step{State: DoneWell}))
+	lines, err := s.Log(t.Context(), r.ID, 0, -1, 10)
+	require.NoError(t, err)
+	assert.Len(t, lines, 1, "and the other one's line is not among them")
 	assert.NoError(t, s.EndRun(t.Context(), w, theirs, DoneWell, ""))
 }
 
@@ -202,7 +207,7 @@ func TestAStepKnowsHowLongItTookLastTime(t *testing.T) {
 	for n := range 2 {
 		r, err := s.AddRun(t.Context(), w.ID, KindProvision, "")
 		require.NoError(t, err)
-		require.NoError(t, s.AddStep(t.Context(), Step{Run: r.ID, Name: "image", Title: "Pull"}))
+		require.NoError(t, s.AddSteps(t.Context(), r.ID, w.Source, []Step{{Name: "image", Title: "Pull"}}))
 		steps, err := s.Steps(t.Context(), r.ID)
 		require.NoError(t, err)
 		if n == 0 {
@@ -212,9 +217,39 @@ func TestAStepKnowsHowLongItTookLastTime(t *testing.T) {
 		}
 		r, err = s.TakeRun(t.Context(), r.ID, i.ID)
 		require.NoError(t, err)
-		require.NoError(t, s.SetStep(t.Context(), w, r, Step{State: DoneWell, Started: &begun, Ended: &ended}))
+		require.NoError(t, s.Advance(t.Context(), w, r, nil, Step{State: DoneWell, Started: &begun, Ended: &ended}))
 		require.NoError(t, s.EndRun(t.Context(), w, r, DoneWell, ""))
 	}
+	require.NoError(t, s.RemoveWorkspace(t.Context(), w))
+	millis, err := s.StepMillis(t.Context(), w.Source)
+	require.NoError(t, err)
+	assert.Equal(t, map[string]int64{"image": 1500}, millis, "also when the workspace is thrown away")
+}
+
+func TestAListLeavesPlansOutAndTellsWhenTheyChange(t *testing.T) {
+	s := open(t)
+	w := workspace(t, s, "planned")
+	planned := func() int64 {
+		t.Helper()
+		list, err := s.Workspaces(t.Context(), w.Account)
+		require.NoError(t, err)
+		require.Len(t, list, 1)
+		assert.Nil(t, list[0].Plan)
+		return list[0].Planned
+	}
+	assert.Zero(t, planned(), "none yet")
+	require.NoError(t, s.SetPlan(t.Context(), w.ID, "", []byte(`{"image":"one"}`)))
+	first := planned()
+	require.NoError(t, s.KeepEarlier(t.Context(), w.ID))
+	require.NoError(t, s.SetPlan(t.Context(), w.ID, "", []byte(`{"image":"two"}`)))
+	second := planned()
+	require.NoError(t, s.PutEarlierBack(t.Context(), w.ID))
+	assert.NotEqual(t, first, second)
+	assert.NotEqual(t, second, planned(), "the earlier one is there again")
+	plans, err := s.Plans(t.Context(), []int64{w.ID})
+	require.NoError(t, err)
+	assert.JSONEq(t, `{"image":"one"}`, string(plans[w.ID].Plan))
+	assert.Equal(t, planned(), plans[w.ID].Planned)
 }
 
 func TestChangesAreToldWhenTheyAreCommitted(t *testing.T) {

@@ -66,16 +66,19 @@ func (q Queries) AddRun(ctx context.Context, workspace int64, kind, note string)
 	return r, taken(err)
 }
 
-// AddStep adds a step behind those that are there, unless its position is taken already
-// by the same step of an earlier attempt. It looks up how long the step took last time.
-func (q Queries) AddStep(ctx context.Context, s Step) error {
+// AddSteps adds steps to a run of a source's workspace, unless their positions are taken
+// already by the same steps of an earlier attempt. It looks up how long they took last time.
+func (q Queries) AddSteps(ctx context.Context, run int64, source string, steps []Step) error {
+	var positions []int
+	var names, titles, digests []string
+	for _, s := range steps {
+		positions, names, titles, digests = append(positions, s.Position), append(names, s.Name), append(titles, s.Title), append(digests, s.Digest)
+	}
 	_, err := q.db.Exec(ctx, `INSERT INTO steps (run, position, name, title, digest, last_millis)
-		SELECT $1, $2, $3, $4, $5, (
-			SELECT (extract(epoch FROM s.ended - s.started) * 1000)::bigint
-			FROM steps s JOIN runs r ON r.id = s.run JOIN workspaces w ON w.id = r.workspace
-			WHERE s.name = $3 AND s.state = 'done' AND w.source = (SELECT w2.source FROM workspaces w2 JOIN runs r2 ON r2.workspace = w2.id WHERE r2.id = $1)
-			ORDER BY s.ended DESC LIMIT 1)
-		ON CONFLICT (run, position) DO NOTHING`, s.Run, s.Position, s.Name, s.Title, s.Digest)
+		SELECT $1, s.position, s.name, s.title, s.digest, t.last
+		FROM unnest($3::integer[], $4::text[], $5::text[], $6::text[]) AS s (position, name, title, digest)
+		LEFT JOIN step_times t ON t.source = $2 AND t.step = s.name
+		ON CONFLICT (run, position) DO NOTHING`, run, source, positions, names, titles, digests)
 	return err
 }
 
@@ -155,25 +158,35 @@ func (q Queries) OrphanRuns(ctx context.Context, quiet time.Duration) ([]Run, er
 		(state = 'running' AND (lease_until < now() OR NOT `+holderLives("runs")+`)) OR (state = 'waiting' AND created < now() - $1::interval)`, quiet)
 }
 
-// EndRun ends a run of this holder and tells of it.
+// held looks whether the run $1 is still its holder's, $2.
+const held = "EXISTS (SELECT 1 FROM runs WHERE id = $1 AND holder = $2 AND state = 'running')"
+
+// EndRun ends a run of this holder, notes how long its steps took, and tells of it.
 func (q Queries) EndRun(ctx context.Context, w Workspace, r Run, state, reason string) error {
-	err := q.change(ctx, ErrLost, "UPDATE runs SET state = $3, reason = $4, ended = now(), lease_until = NULL WHERE id = $1 AND holder = $2 AND state = 'running'", r.ID, r.Holder, state, reason)
-	if err != nil {
-		return err
-	}
-	return q.notify(ctx, Event{Type: "run", Account: w.Account, Workspace: w.Name, Run: r.ID, State: state})
+	b := told{about: Event{Account: w.Account, Workspace: w.Name, Run: r.ID}}
+	b.batch.Queue(`INSERT INTO step_times (source, step, last, mean)
+		SELECT $3, s.name, s.took, s.took FROM (SELECT name, (extract(epoch FROM sum(ended - started)) * 1000)::bigint AS took
+			FROM steps WHERE run = $1 AND state = 'done' AND started IS NOT NULL AND ended IS NOT NULL AND `+held+` GROUP BY name ORDER BY name) s
+		ON CONFLICT (source, step) DO UPDATE SET last = excluded.last, mean = (3 * step_times.mean + excluded.last) / 4`, r.ID, r.Holder, w.Source)
+	b.add("run", state, "UPDATE runs SET state = $3, reason = $4, ended = now(), lease_until = NULL WHERE id = $1 AND holder = $2 AND state = 'running'", r.ID, r.Holder, state, reason)
+	return b.send(ctx, q.db)
 }
 
-// SetStep writes a step's state, reason, attempts, result and times, and tells of it.
-// A run whose lease was lost is not written to: ErrLost.
-func (q Queries) SetStep(ctx context.Context, w Workspace, r Run, s Step) error {
-	err := q.change(ctx, ErrLost, `UPDATE steps SET state = $3, reason = $4, attempts = $5, result = $6, started = $7, ended = $8
-		WHERE run = $1 AND position = $2 AND EXISTS (SELECT 1 FROM runs WHERE id = $1 AND holder = $9 AND state = 'running')`,
-		r.ID, s.Position, s.State, s.Reason, s.Attempts, s.Result, s.Started, s.Ended, r.Holder)
-	if err != nil {
-		return err
+// Advance writes down, in one transaction, how far a run has come: lines of its log and
+// steps as they are now, in their order, and tells of it. A run whose lease was lost is not
+// written to: ErrLost.
+func (q Queries) Advance(ctx context.Context, w Workspace, r Run, lines []LogLine, steps ...Step) error {
+	b := told{about: Event{Account: w.Account, Workspace: w.Name, Run: r.ID}}
+	if len(lines) > 0 {
+		number, step, at, text := columns(lines)
+		b.add("log", "", "INSERT INTO log (run, number, step, at, text) SELECT $1, l.* FROM unnest($3::bigint[], $4::integer[], $5::timestamptz[], $6::text[]) AS l WHERE "+held,
+			r.ID, r.Holder, number, step, at, text)
 	}
-	return q.notify(ctx, Event{Type: "step", Account: w.Account, Workspace: w.Name, Run: r.ID, State: s.State})
+	for _, s := range steps {
+		b.add("step", s.State, "UPDATE steps SET state = $4, reason = $5, attempts = $6, result = $7, started = $8, ended = $9 WHERE run = $1 AND position = $3 AND "+held,
+			r.ID, r.Holder, s.Position, s.State, s.Reason, s.Attempts, s.Result, s.Started, s.Ended)
+	}
+	return b.send(ctx, q.db)
 }
 
 // ReleaseRun gives the lease back, for an orderly stop: another instance may go on at once.
@@ -185,39 +198,31 @@ func (q Queries) ReleaseRun(ctx context.Context, r Run) error {
 // CancelRuns ends a workspace's unfinished run from outside. Its holder notices when it
 // next writes or renews.
 func (q Queries) CancelRuns(ctx context.Context, w Workspace, reason string) error {
-	_, err := q.db.Exec(ctx, "UPDATE runs SET state = 'failed', reason = $2, ended = now() WHERE workspace = $1 AND state IN ('waiting', 'running')", w.ID, reason)
-	if err != nil {
-		return err
-	}
-	return q.notify(ctx, Event{Type: "run", Account: w.Account, Workspace: w.Name, State: Failed})
+	return q.changeAndTell(ctx, nil, Event{Type: "run", Account: w.Account, Workspace: w.Name, State: Failed},
+		"UPDATE runs SET state = 'failed', reason = $2, ended = now() WHERE workspace = $1 AND state IN ('waiting', 'running')", w.ID, reason)
 }
 
 // SetStateByRun sets a workspace's state on behalf of a run, unless the run was taken away
 // or ended from outside: ErrLost.
 func (q Queries) SetStateByRun(ctx context.Context, w Workspace, r Run, state, reason string) error {
-	err := q.change(ctx, ErrLost, `UPDATE workspaces SET state = $2, reason = $3 WHERE id = $1
+	return q.changeAndTell(ctx, ErrLost, Event{Type: "workspace", Account: w.Account, Workspace: w.Name, State: state}, `UPDATE workspaces SET state = $2, reason = $3 WHERE id = $1
 		AND EXISTS (SELECT 1 FROM runs WHERE id = $4 AND holder = $5 AND state = 'running')`, w.ID, state, reason, r.ID, r.Holder)
-	if err != nil {
-		return err
-	}
-	return q.notify(ctx, Event{Type: "workspace", Account: w.Account, Workspace: w.Name, State: state})
 }
 
-// StepMillis tells how long the steps of a source's workspaces took on average, by name.
+// StepMillis tells how long the steps of a source's workspaces took on average, by name,
+// the later ones weighing more.
 func (q Queries) StepMillis(ctx context.Context, source string) (map[string]int64, error) {
 	type row struct {
-		Name   string
-		Millis int64
+		Step string
+		Mean int64
 	}
-	rows, err := many[row](ctx, q.db, `SELECT steps.name, avg(extract(epoch FROM steps.ended - steps.started) * 1000)::bigint AS millis FROM steps
-		JOIN runs ON runs.id = steps.run JOIN workspaces ON workspaces.id = runs.workspace
-		WHERE workspaces.source = $1 AND steps.state = 'done' AND steps.ended > now() - interval '30 days' GROUP BY steps.name`, source)
+	rows, err := many[row](ctx, q.db, "SELECT step, mean FROM step_times WHERE source = $1", source)
 	if err != nil {
 		return nil, err
 	}
 	millis := make(map[string]int64, len(rows))
 	for _, r := range rows {
-		millis[r.Name] = r.Millis
+		millis[r.Step] = r.Mean
 	}
 	return millis, nil
 }

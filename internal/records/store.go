@@ -38,6 +38,7 @@ type database interface {
 	Exec(ctx context.Context, sql string, args ...any) (pgconn.CommandTag, error)
 	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
 	QueryRow(ctx context.Context, sql string, args ...any) pgx.Row
+	SendBatch(ctx context.Context, b *pgx.Batch) pgx.BatchResults
 }
 
 // Queries are the questions that can be asked, in a transaction or outside.
@@ -59,9 +60,9 @@ func OpenFor(ctx context.Context, url string, workers int) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("read the database's address: %w", err)
 	}
-	// A statement's plan that was prepared before a migration by another instance would
-	// fail once; describing is cheap beside what the service waits for.
-	config.ConnConfig.DefaultQueryExecMode = pgx.QueryExecModeCacheDescribe
+	// Statements name their columns, so that a prepared one outlives what another instance's
+	// migration adds.
+	config.ConnConfig.DefaultQueryExecMode = pgx.QueryExecModeCacheStatement
 	config.MaxConns = max(config.MaxConns, 16, int32(2*workers+8))
 	config.ConnConfig.ConnectTimeout = 5 * time.Second
 	pool, err := pgxpool.NewWithConfig(ctx, config)

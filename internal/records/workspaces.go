@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"strings"
 	"time"
 )
 
@@ -40,7 +41,8 @@ type Workspace struct {
 	Reason   string
 	Wanted   string
 	Commit   string
-	Plan     json.RawMessage // plan.Plan, or nil
+	Plan     json.RawMessage // plan.Plan, or nil; in lists always nil: see Plans
+	Planned  int64           // how often the plan was changed
 	Session  json.RawMessage // wire.Session, or nil
 	UID      *int
 	Created  time.Time
@@ -71,7 +73,10 @@ const (
 // SiteID is what the workspace is called at its site.
 func (w Workspace) SiteID() string { return fmt.Sprintf("w%d", w.ID) }
 
-const workspaceColumns = "id, account, name, source, ref, file, site, state, reason, wanted, commit, plan, session, uid, created, last_used, checks, kind, parent, spec, mount, size, state_from, earlier, stops_at, stay_until"
+const workspaceColumns = "id, account, name, source, ref, file, site, state, reason, wanted, commit, plan, planned, session, uid, created, last_used, checks, kind, parent, spec, mount, size, state_from, earlier, stops_at, stay_until"
+
+// listedColumns leave out what is large: a list is asked for often.
+var listedColumns = strings.NewReplacer(" plan,", " NULL::jsonb AS plan,", " earlier,", " NULL::jsonb AS earlier,").Replace(workspaceColumns)
 
 // AddWorkspace makes a record. A name that the account uses already is ErrTaken.
 func (q Queries) AddWorkspace(ctx context.Context, w Workspace) (Workspace, error) {
@@ -105,20 +110,35 @@ func (q Queries) Workspace(ctx context.Context, id int64) (Workspace, error) {
 // Workspaces lists an account's workspaces, newest use first. Helpers and what is prepared
 // are not among them.
 func (q Queries) Workspaces(ctx context.Context, account int64) ([]Workspace, error) {
-	return many[Workspace](ctx, q.db, "SELECT "+workspaceColumns+" FROM workspaces WHERE account = $1 AND kind = 'workspace' ORDER BY last_used DESC, id DESC", account)
+	return many[Workspace](ctx, q.db, "SELECT "+listedColumns+" FROM workspaces WHERE account = $1 AND kind = 'workspace' ORDER BY last_used DESC, id DESC", account)
 }
 
 // WorkspacesAt lists all workspaces of a site.
 func (q Queries) WorkspacesAt(ctx context.Context, site string) ([]Workspace, error) {
-	return many[Workspace](ctx, q.db, "SELECT "+workspaceColumns+" FROM workspaces WHERE site = $1 ORDER BY id", site)
+	return many[Workspace](ctx, q.db, "SELECT "+listedColumns+" FROM workspaces WHERE site = $1 ORDER BY id", site)
+}
+
+// PlanRow is a workspace's plan, and how often it was changed until then.
+type PlanRow struct {
+	ID      int64
+	Planned int64
+	Plan    json.RawMessage
+}
+
+// Plans gives the plans of workspaces, by workspace.
+func (q Queries) Plans(ctx context.Context, workspaces []int64) (map[int64]PlanRow, error) {
+	rows, err := many[PlanRow](ctx, q.db, "SELECT id, planned, plan FROM workspaces WHERE id = ANY($1) AND plan IS NOT NULL", workspaces)
+	m := make(map[int64]PlanRow, len(rows))
+	for _, r := range rows {
+		m[r.ID] = r
+	}
+	return m, err
 }
 
 // SetWorkspaceState sets the state and tells of it.
 func (q Queries) SetWorkspaceState(ctx context.Context, w Workspace, state, reason string) error {
-	if _, err := q.db.Exec(ctx, "UPDATE workspaces SET state = $2, reason = $3 WHERE id = $1", w.ID, state, reason); err != nil {
-		return err
-	}
-	return q.notify(ctx, Event{Type: "workspace", Account: w.Account, Workspace: w.Name, State: state})
+	return q.changeAndTell(ctx, nil, Event{Type: "workspace", Account: w.Account, Workspace: w.Name, State: state},
+		"UPDATE workspaces SET state = $2, reason = $3 WHERE id = $1", w.ID, state, reason)
 }
 
 // SetWanted notes what the person asked for.
@@ -133,7 +153,7 @@ func (q Queries) SetSource(ctx context.Context, id int64, ref, file, size string
 
 // SetPlan keeps the plan of a workspace and the commit it is for.
 func (q Queries) SetPlan(ctx context.Context, id int64, commit string, plan json.RawMessage) error {
-	return q.change(ctx, ErrNotFound, "UPDATE workspaces SET commit = $2, plan = $3 WHERE id = $1", id, commit, plan)
+	return q.change(ctx, ErrNotFound, "UPDATE workspaces SET commit = $2, plan = $3, planned = planned + 1 WHERE id = $1", id, commit, plan)
 }
 
 // SetStateFrom notes the state that a workspace begins with; nil: none.
@@ -154,10 +174,7 @@ func (q Queries) Touch(ctx context.Context, id int64) error {
 
 // RemoveWorkspace removes the record with all its runs and logs, and tells of it.
 func (q Queries) RemoveWorkspace(ctx context.Context, w Workspace) error {
-	if _, err := q.db.Exec(ctx, "DELETE FROM workspaces WHERE id = $1", w.ID); err != nil {
-		return err
-	}
-	return q.notify(ctx, Event{Type: "workspace", Account: w.Account, Workspace: w.Name, State: "removed"})
+	return q.changeAndTell(ctx, nil, Event{Type: "workspace", Account: w.Account, Workspace: w.Name, State: "removed"}, "DELETE FROM workspaces WHERE id = $1", w.ID)
 }
 
 // CountWorkspaces counts all workspaces by state.
@@ -176,8 +193,5 @@ func (q Queries) CountWorkspaces(ctx context.Context) (map[string]int, error) {
 
 // SetChecks keeps what was proved last.
 func (q Queries) SetChecks(ctx context.Context, w Workspace, results json.RawMessage) error {
-	if _, err := q.db.Exec(ctx, "UPDATE workspaces SET checks = $2 WHERE id = $1", w.ID, results); err != nil {
-		return err
-	}
-	return q.notify(ctx, Event{Type: "workspace", Account: w.Account, Workspace: w.Name, State: w.State})
+	return q.changeAndTell(ctx, nil, Event{Type: "workspace", Account: w.Account, Workspace: w.Name, State: w.State}, "UPDATE workspaces SET checks = $2 WHERE id = $1", w.ID, results)
 }

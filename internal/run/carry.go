@@ -27,6 +27,7 @@ type carriage struct {
 	site      site.Site
 	steps     []records.Step
 	made      made
+	ended     []records.Step // over, but not written down yet
 	log       *logSink
 	link      *agentlink.Link // to the agent, from when on a step needs it
 }
@@ -94,6 +95,7 @@ func (r *Runner) ends(id int64) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	delete(r.carried, id)
+	delete(r.noticed, id)
 }
 
 // take takes the lease; while somebody is just leaving an earlier run of the same
@@ -175,13 +177,17 @@ func startsWithoutPlan(kind string) bool {
 
 func planOf(w records.Workspace) (*plan.Plan, error) {
 	if len(w.Plan) == 0 {
-		return nil, fault.New("never-made", "provision it again: domicile provision -name "+w.Name+" "+w.Source, "the workspace %s was never made", w.Name)
+		return nil, neverMade(w)
 	}
 	p := &plan.Plan{}
 	if err := json.Unmarshal(w.Plan, p); err != nil {
 		return nil, fmt.Errorf("read the plan of %s: %w", w.Name, err)
 	}
 	return p, nil
+}
+
+func neverMade(w records.Workspace) error {
+	return fault.New("never-made", "provision it again: domicile provision -name "+w.Name+" "+w.Source, "the workspace %s was never made", w.Name)
 }
 
 // carryOut goes through the steps. A step that fails ends the run, which is no error here.
@@ -203,6 +209,9 @@ func (c *carriage) carryOut(ctx context.Context) error {
 		if stepErr != nil {
 			return c.fail(ctx, s, stepErr)
 		}
+	}
+	if err := c.advance(ctx); err != nil {
+		return err
 	}
 	if c.run.Kind == records.KindRemove {
 		return c.keep(ctx, func() error { return c.o.Store.RemoveWorkspace(ctx, c.workspace) })
@@ -232,18 +241,18 @@ func (c *carriage) carryStep(ctx context.Context, s *records.Step) (stepErr, err
 	}
 	for try := 1; ; try++ {
 		s.State, s.Attempts = records.Running, s.Attempts+1
-		if err := c.setStep(ctx, s); err != nil {
+		if err := c.advance(ctx, *s); err != nil {
 			return nil, err
 		}
 		c.log.begin(s.Position)
 		skipped, result, stepErr := c.do(ctx, s)
-		c.log.flush(ctx)
 		if ctx.Err() != nil {
 			return nil, context.Cause(ctx)
 		}
 		if stepErr == nil {
-			return nil, c.endStep(ctx, s, skipped, result)
+			return nil, c.endStep(s, skipped, result)
 		}
+		c.log.flush(ctx)
 		c.dropLink() // it may be what broke
 		if !fault.IsTransient(stepErr) && records.Unavailable(stepErr) && time.Since(now) < keepFor {
 			pause(ctx, 200*time.Millisecond) // the database is away: no fault of the step's
@@ -262,7 +271,9 @@ func (c *carriage) carryStep(ctx context.Context, s *records.Step) (stepErr, err
 	}
 }
 
-func (c *carriage) endStep(ctx context.Context, s *records.Step, skipped bool, result any) error {
+// endStep notes that a step is done. It is written down together with the next one's
+// beginning, or the run's end, which follow at once.
+func (c *carriage) endStep(s *records.Step, skipped bool, result any) error {
 	b, err := json.Marshal(result)
 	if err != nil {
 		return fmt.Errorf("keep the result of %s: %w", s.Name, err)
@@ -272,7 +283,8 @@ func (c *carriage) endStep(ctx context.Context, s *records.Step, skipped bool, r
 	if skipped {
 		s.State = records.Skipped
 	}
-	return c.setStep(ctx, s)
+	c.ended = append(c.ended, *s)
+	return nil
 }
 
 // fail writes down that a step failed, and with it the run and the workspace. One that
@@ -280,7 +292,7 @@ func (c *carriage) endStep(ctx context.Context, s *records.Step, skipped bool, r
 func (c *carriage) fail(ctx context.Context, s *records.Step, stepErr error) error {
 	now := time.Now()
 	s.State, s.Reason, s.Ended = records.Failed, reasonOf(stepErr), &now
-	if err := c.setStep(ctx, s); err != nil {
+	if err := c.advance(ctx, *s); err != nil {
 		return err
 	}
 	switch c.run.Kind {
@@ -325,8 +337,17 @@ func reasonOf(err error) string {
 	return err.Error()
 }
 
-func (c *carriage) setStep(ctx context.Context, s *records.Step) error {
-	return c.keep(ctx, func() error { return c.o.Store.SetStep(ctx, c.workspace, c.run, *s) })
+// advance writes down how far the run has come: the lines of its log, the steps that are
+// over, and others as they are now.
+func (c *carriage) advance(ctx context.Context, steps ...records.Step) error {
+	steps = append(c.ended, steps...)
+	err := c.log.hand(func(lines []records.LogLine) error {
+		return c.keep(ctx, func() error { return c.o.Store.Advance(ctx, c.workspace, c.run, lines, steps...) })
+	})
+	if err == nil {
+		c.ended = nil
+	}
+	return err
 }
 
 func (c *carriage) setState(ctx context.Context, state, reason string) error {

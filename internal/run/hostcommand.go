@@ -24,7 +24,7 @@ func (c *carriage) hostCommands(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if c.made.checkout, err = c.Fetch(ctx, c.workspace.Account, source.Want{Address: address, Ref: c.workspace.Ref, Key: c.workspace.SiteID(), Say: c.log.say}); err != nil {
+	if c.made.checkout, err = c.Fetch(ctx, c.workspace.Account, source.Want{Address: address, Ref: c.workspace.Ref, Key: c.workspace.SiteID(), Came: c.askedAt(c.run.ID), Say: c.log.say}); err != nil {
 		return err
 	}
 	for _, command := range c.commands(plan.StepHost) {

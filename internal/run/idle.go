@@ -59,7 +59,7 @@ func (r *Runner) idleLimit(p *plan.Plan) time.Duration {
 }
 
 func (r *Runner) lookAtUse(ctx context.Context, w records.Workspace) error {
-	p, err := planOf(w)
+	p, err := r.PlanOf(ctx, w)
 	if err != nil {
 		return err
 	}
@@ -101,7 +101,12 @@ func (r *Runner) lookAtUse(ctx context.Context, w records.Workspace) error {
 func (r *Runner) turnToAsk(w records.Workspace, limit time.Duration) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if w.StopsAt == nil && time.Since(r.asked[w.ID]) < min(limit/8, askAtMost) {
+	last, known := r.asked[w.ID]
+	if !known { // it has only just become ready, or the service has only just started
+		last = time.Now()
+		r.asked[w.ID] = last
+	}
+	if w.StopsAt == nil && time.Since(last) < min(limit/8, askAtMost) {
 		return false
 	}
 	r.asked[w.ID] = time.Now()

@@ -106,7 +106,14 @@ func (s *logSink) queue(l records.LogLine) {
 
 // flush writes all lines there are, the end of a long output too.
 func (s *logSink) flush(ctx context.Context) {
+	s.finish()
+	s.write(ctx)
+}
+
+// finish takes the end of a long output among the pending lines.
+func (s *logSink) finish() {
 	s.mu.Lock()
+	defer s.mu.Unlock()
 	if s.dropped > 0 {
 		s.queue(records.LogLine{Step: s.step, At: time.Now(), Text: fmt.Sprintf("… %d lines left out …", s.dropped)})
 	}
@@ -114,27 +121,40 @@ func (s *logSink) flush(ctx context.Context) {
 		s.queue(l)
 	}
 	s.last, s.dropped = nil, 0
-	s.mu.Unlock()
-	s.write(ctx)
 }
 
-// write writes the pending lines. Where that fails they stay pending.
+// write writes the pending lines.
 func (s *logSink) write(ctx context.Context) {
+	err := s.take(func(lines []records.LogLine) error {
+		if len(lines) == 0 {
+			return nil
+		}
+		return s.store.AddLog(ctx, s.workspace, s.run, lines)
+	})
+	if err != nil && ctx.Err() == nil {
+		s.log.Warn("write log lines", "run", s.run, "error", err)
+	}
+}
+
+// hand gives all lines there are to who writes them together with something else.
+func (s *logSink) hand(write func([]records.LogLine) error) error {
+	s.finish()
+	return s.take(write)
+}
+
+// take gives the pending lines to be written. Where that fails they stay pending.
+func (s *logSink) take(write func([]records.LogLine) error) error {
 	s.mu.Lock()
 	lines := s.pending
 	s.pending = nil
 	s.mu.Unlock()
-	if len(lines) == 0 {
-		return
-	}
-	if err := s.store.AddLog(ctx, s.workspace, s.run, lines); err != nil {
-		if ctx.Err() == nil {
-			s.log.Warn("write log lines", "run", s.run, "error", err)
-		}
+	err := write(lines)
+	if err != nil {
 		s.mu.Lock()
 		defer s.mu.Unlock()
 		s.pending = append(lines, s.pending...)
 	}
+	return err
 }
 
 // Close writes what is left.

@@ -65,10 +65,8 @@ func (c *carriage) makePlan(ctx context.Context, position int) error {
 		return fmt.Errorf("keep the plan: %w", err)
 	}
 	err = c.o.Store.InTx(ctx, func(db records.Queries, _ pgx.Tx) error {
-		for i, s := range p.Steps {
-			if err := db.AddStep(ctx, records.Step{Run: c.run.ID, Position: position + 1 + i, Name: s.Name, Title: s.Title, Digest: s.Digest}); err != nil {
-				return err
-			}
+		if err := db.AddSteps(ctx, c.run.ID, c.workspace.Source, stepsFrom(position+1, p.Steps)); err != nil {
+			return err
 		}
 		if c.run.Kind == records.KindRebuild {
 			if err := db.KeepEarlier(ctx, c.workspace.ID); err != nil {

@@ -126,16 +126,16 @@ const reasonGone = "its container is gone from the site; provision it again: its
 
 // restart starts a workspace that ran until its site, or something of it, went away.
 func (r *Runner) restart(ctx context.Context, w records.Workspace, why string) error {
-	p, err := planOf(w)
-	if err != nil {
-		return err
-	}
-	err = r.o.Store.InTx(ctx, func(db records.Queries, tx pgx.Tx) error {
+	err := r.o.Store.InTx(ctx, func(db records.Queries, tx pgx.Tx) error {
 		now, err := db.LockWorkspace(ctx, w.Account, w.Name)
 		if err != nil || (now.State != records.Ready && now.State != records.Lost) || now.Wanted != records.WantRunning {
 			return err
 		}
-		return r.enqueueFor(ctx, db, tx, w, records.KindStart, why, p.Start())
+		p, err := planOf(now)
+		if err != nil {
+			return err
+		}
+		return r.enqueueFor(ctx, db, tx, now, records.KindStart, why, p.Start())
 	})
 	if errors.Is(err, records.ErrBusy) || errors.Is(err, records.ErrNotFound) {
 		return nil // something is under way already
@@ -156,7 +156,7 @@ const (
 // lookAfter brings services back that were removed or stopped from outside, and keeps the
 // door open.
 func (r *Runner) lookAfter(ctx context.Context, s site.Site, w records.Workspace, i site.Instance) error {
-	p, err := planOf(w)
+	p, err := r.PlanOf(ctx, w)
 	if err != nil || w.Wanted != records.WantRunning {
 		return err
 	}

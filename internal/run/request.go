@@ -7,6 +7,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -209,14 +210,14 @@ var stateBy = map[string]string{records.KindProvision: records.Waiting, records.
 
 // enqueueFor says why the run is made, where no person asked for it.
 func (r *Runner) enqueueFor(ctx context.Context, db records.Queries, tx pgx.Tx, w records.Workspace, kind, note string, steps []plan.Step) error {
+	now := time.Now()
 	run, err := db.AddRun(ctx, w.ID, kind, note)
 	if err != nil {
 		return err
 	}
-	for i, s := range steps {
-		if err := db.AddStep(ctx, records.Step{Run: run.ID, Position: i, Name: s.Name, Title: s.Title, Digest: s.Digest}); err != nil {
-			return err
-		}
+	r.notice(run.ID, now)
+	if err := db.AddSteps(ctx, run.ID, w.Source, stepsFrom(0, steps)); err != nil {
+		return err
 	}
 	state, changes := stateBy[kind]
 	if !changes {
@@ -229,6 +230,34 @@ func (r *Runner) enqueueFor(ctx context.Context, db records.Queries, tx pgx.Tx, 
 	}
 	_, err = r.queue.InsertTx(ctx, tx, jobArgs{Run: run.ID}, nil)
 	return err
+}
+
+// stepsFrom makes records of planned steps, the first one at a position.
+func stepsFrom(position int, planned []plan.Step) (list []records.Step) {
+	for i, s := range planned {
+		list = append(list, records.Step{Position: position + i, Name: s.Name, Title: s.Title, Digest: s.Digest})
+	}
+	return list
+}
+
+// maxNoticed bounds how many runs it is remembered of when they were asked for.
+const maxNoticed = 10000
+
+// notice remembers when a run was asked for, by this process's clock.
+func (r *Runner) notice(run int64, at time.Time) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if len(r.noticed) >= maxNoticed {
+		clear(r.noticed) // they count as asked for when they begin
+	}
+	r.noticed[run] = at
+}
+
+// askedAt tells when a run was asked for; the zero time where another process was asked.
+func (r *Runner) askedAt(run int64) time.Time {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.noticed[run]
 }
 
 func busy(err error, name string) error {

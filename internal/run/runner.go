@@ -66,10 +66,13 @@ type Runner struct {
 	queue    *river.Client[pgx.Tx]
 	instance *records.Instance
 
+	plans plans
+
 	mu    sync.Mutex
 	facts map[string]Examined // by site
 	// carried are the runs that this process carries out now.
 	carried map[int64]bool
+	noticed map[int64]time.Time // when runs were asked for, by run
 
 	// serving ends when the service stops; what outlives a run goes on until then.
 	serving context.Context
@@ -122,7 +125,7 @@ func New(ctx context.Context, o Options) (*Runner, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Runner{o: o, instance: instance, facts: map[string]Examined{}, asked: map[int64]time.Time{}, carried: map[int64]bool{}, doors: map[int64]bool{}}
+	r := &Runner{o: o, instance: instance, facts: map[string]Examined{}, asked: map[int64]time.Time{}, carried: map[int64]bool{}, noticed: map[int64]time.Time{}, doors: map[int64]bool{}}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{runner: r})
 	r.queue, err = river.NewClient(riverpgxv5.New(o.Store.Pool), &river.Config{

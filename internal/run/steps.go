@@ -136,7 +136,7 @@ func (c *carriage) fetch(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	c.made.checkout, err = c.Fetch(ctx, c.workspace.Account, source.Want{Address: address, Ref: c.workspace.Ref, Say: c.log.say})
+	c.made.checkout, err = c.Fetch(ctx, c.workspace.Account, source.Want{Address: address, Ref: c.workspace.Ref, Came: c.askedAt(c.run.ID), Say: c.log.say})
 	return err
 }
 

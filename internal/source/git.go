@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strings"
 	"syscall"
+	"time"
 
 	"domicile/internal/fault"
 )
@@ -47,6 +48,9 @@ type Want struct {
 	// key is replaced. Without a key all who want the same commit share one, which nobody may
 	// write to.
 	Key string
+	// Came is when whoever wants it asked for it, by this process's clock: what the git host
+	// was asked after that is new enough. The zero time is now.
+	Came time.Time
 	// Login signs in to the git host; nil: nobody does.
 	Login *Login
 	// Say is told how it goes; nil: nobody is.
@@ -111,7 +115,7 @@ func (f *Fetcher) Tip(ctx context.Context, w Want) (commit string, err error) {
 }
 
 func (f *Fetcher) tip(ctx context.Context, w Want) (tip, error) {
-	return f.tips.ask(ctx, w.identity(), func(ctx context.Context) (tip, error) {
+	return f.tips.ask(ctx, w.identity(), w.Came, func(ctx context.Context) (tip, error) {
 		x, done, err := f.begin(w) // of its own: who waits may leave before it is answered
 		if err != nil {
 			return tip{}, err

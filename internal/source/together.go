@@ -11,27 +11,39 @@ import (
 // askLimit bounds a question that several wait for: none of them can end it alone.
 const askLimit = 2 * time.Minute
 
-// together lets those who ask a git host the same at the same moment share one answer. Who
-// comes while a question is under way does not take its answer, which may be older than
-// what was pushed since, but shares the next one with all who wait by then.
+// answerKept is how long an answer is kept for those who have waited since before it was
+// asked for.
+const answerKept = time.Minute
+
+// together lets those who ask a git host the same share one answer. Nobody takes an answer
+// that was asked for before they came, since it may be older than what was pushed until
+// then; who came before it was asked for, and only now gets their turn, does take it.
 type together struct {
 	mu      sync.Mutex
 	waiting map[string]*question // not asked yet
 	asked   map[string]*question // under way
+	good    map[string]*question // answered well, not long ago
 }
 
 type question struct {
-	done chan struct{} // closed when tip and err are there
-	tip  tip
-	err  error
+	begun time.Time     // when it was asked
+	done  chan struct{} // closed when tip and err are there
+	tip   tip
+	err   error
 }
 
-func (t *together) ask(ctx context.Context, key string, ask func(context.Context) (tip, error)) (tip, error) {
+// ask asks on behalf of somebody who came at a moment; the zero time is now.
+func (t *together) ask(ctx context.Context, key string, came time.Time, ask func(context.Context) (tip, error)) (tip, error) {
 	t.mu.Lock()
 	if t.waiting == nil {
-		t.waiting, t.asked = map[string]*question{}, map[string]*question{}
+		t.waiting, t.asked, t.good = map[string]*question{}, map[string]*question{}, map[string]*question{}
 	}
 	q := t.waiting[key]
+	for _, earlier := range []*question{t.asked[key], t.good[key]} {
+		if earlier != nil && !came.IsZero() && earlier.begun.After(came) {
+			q = earlier
+		}
+	}
 	if q == nil {
 		q = &question{done: make(chan struct{})}
 		t.waiting[key] = q
@@ -53,7 +65,7 @@ func (t *together) carry(ctx context.Context, key string, q, before *question, a
 	}
 	t.mu.Lock()
 	delete(t.waiting, key)
-	t.asked[key] = q
+	t.asked[key], q.begun = q, time.Now()
 	t.mu.Unlock()
 	ctx, cancel := context.WithTimeout(ctx, askLimit)
 	defer cancel()
@@ -61,6 +73,14 @@ func (t *together) carry(ctx context.Context, key string, q, before *question, a
 	t.mu.Lock()
 	if t.asked[key] == q {
 		delete(t.asked, key)
+	}
+	for other, answered := range t.good {
+		if time.Since(answered.begun) > answerKept {
+			delete(t.good, other)
+		}
+	}
+	if q.err == nil {
+		t.good[key] = q
 	}
 	t.mu.Unlock()
 	close(q.done)

@@ -7,6 +7,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -30,7 +31,7 @@ func TestAnswersAreSharedAndNeverOld(t *testing.T) {
 	}
 	var first sync.WaitGroup
 	first.Go(func() {
-		got, err := all.ask(t.Context(), "k", ask)
+		got, err := all.ask(t.Context(), "k", time.Time{}, ask)
 		assert.NoError(t, err)
 		assert.Equal(t, "0", got.commit)
 	})
@@ -41,7 +42,7 @@ func TestAnswersAreSharedAndNeverOld(t *testing.T) {
 	for range 20 {
 		later.Go(func() {
 			started <- struct{}{}
-			got, err := all.ask(t.Context(), "k", ask)
+			got, err := all.ask(t.Context(), "k", time.Time{}, ask)
 			assert.NoError(t, err)
 			assert.Equal(t, "1", got.commit, "an answer from before the push is not theirs")
 		})
@@ -53,10 +54,39 @@ func TestAnswersAreSharedAndNeverOld(t *testing.T) {
 	first.Wait()
 	later.Wait()
 	assert.LessOrEqual(t, asked.Load(), int64(21))
-	_, err := all.ask(t.Context(), "other", func(context.Context) (tip, error) { return tip{}, errors.New("away") })
+	_, err := all.ask(t.Context(), "other", time.Time{}, func(context.Context) (tip, error) { return tip{}, errors.New("away") })
 	require.ErrorContains(t, err, "away")
 	assert.Empty(t, all.asked)
 	assert.Empty(t, all.waiting)
+}
+
+// Who waits for a turn takes an answer that was asked for after they came, and no other.
+func TestAnAnswerServesThoseWhoCameBeforeIt(t *testing.T) {
+	var all together
+	asked := 0
+	ask := func(err error) func(context.Context) (tip, error) {
+		return func(context.Context) (tip, error) {
+			asked++
+			return tip{commit: fmt.Sprint(asked)}, err
+		}
+	}
+	commit := func(came time.Time) string {
+		t.Helper()
+		got, err := all.ask(t.Context(), "k", came, ask(nil))
+		require.NoError(t, err)
+		return got.commit
+	}
+	before := time.Now()
+	assert.Equal(t, "1", commit(before), "there is none yet")
+	assert.Equal(t, "1", commit(before))
+	assert.Equal(t, "2", commit(time.Now()), "who comes now wants a new one")
+	assert.Equal(t, "2", commit(before), "and the newest is everybody's")
+	assert.Equal(t, "3", commit(time.Time{}))
+	after := time.Now()
+	_, err := all.ask(t.Context(), "k", after, ask(errors.New("away")))
+	require.Error(t, err)
+	assert.Equal(t, "5", commit(after), "no answer is none")
+	assert.Equal(t, "5", commit(before))
 }
 
 // Who leaves does not take the answer from the others.
@@ -66,7 +96,7 @@ func TestWhoLeavesDoesNotEndTheQuestion(t *testing.T) {
 	under, on := make(chan struct{}), make(chan struct{})
 	left := make(chan error)
 	go func() {
-		_, err := all.ask(gone, "k", func(ctx context.Context) (tip, error) {
+		_, err := all.ask(gone, "k", time.Time{}, func(ctx context.Context) (tip, error) {
 			close(under)
 			<-on
 			return tip{commit: "c"}, ctx.Err()

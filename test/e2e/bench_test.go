@@ -140,52 +140,70 @@ func BenchmarkRebuildUnchanged(b *testing.B) {
 }
 
 // BenchmarkThirtyAtOnce is thirty workspaces asked for at once, against the bare engine
-// creating and starting thirty containers at once.
+// creating and starting thirty containers at once on the same network, and on its default
+// one, where the engine does less: no name server, no rules for it.
 func BenchmarkThirtyAtOnce(b *testing.B) {
 	source, engine, states := benchSource(b), rawEngine(b), newWaiter(b)
-	var lists []time.Duration
-	round := 0
-	b.Cleanup(func() {
-		if len(lists) > 0 {
-			fmt.Printf("listing workspaces meanwhile, %d times: median %d ms, slowest %d ms\n", len(lists), median(lists).Milliseconds(), slices.Max(lists).Milliseconds())
+	var p pair
+	var lists, byDefault []time.Duration
+	for round := 0; b.Loop(); round++ {
+		p.ours = append(p.ours, timed(func() { lists = append(lists, thirtyOfOurs(b, fmt.Sprintf("fleet-%d", round), source, states)...) }))
+		p.raw = append(p.raw, timed(func() { thirtyBare(b, engine, networkOf(b)) }))
+		byDefault = append(byDefault, timed(func() { thirtyBare(b, engine, "default") }))
+	}
+	p.report(b)
+	b.ReportMetric(median(byDefault).Seconds()*1000, "default-network-ms")
+	b.ReportMetric(median(p.ours).Seconds()/median(byDefault).Seconds(), "default-network-ratio")
+	b.ReportMetric(median(lists).Seconds()*1000, "list-ms")
+	b.ReportMetric(slices.Max(lists).Seconds()*1000, "list-slowest-ms")
+	b.ReportMetric(float64(len(lists)), "lists")
+}
+
+func timed(do func()) time.Duration {
+	begun := time.Now()
+	do()
+	return time.Since(begun)
+}
+
+// thirtyOfOurs makes thirty workspaces, and tells how long listing them took meanwhile.
+func thirtyOfOurs(b *testing.B, name, source string, states *waiter) []time.Duration {
+	b.Helper()
+	for i := range 30 {
+		name := fmt.Sprintf("%s-%d", name, i)
+		_, err := api.Answer[api.Workspace](skipper.api.Provision(b.Context(), api.ProvisionRequest{Source: source, Name: &name}))
+		require.NoError(b, err)
+		b.Cleanup(func() { _ = skipper.command(context.WithoutCancel(b.Context()), "", "remove", name, "-yes").Run() })
+	}
+	busy, over := context.WithCancel(b.Context())
+	listed := make(chan []time.Duration)
+	go func() { listed <- listTimes(busy) }()
+	for ready := 0; ready < 30; {
+		if e := <-states.states; e.State == records.Ready && strings.HasPrefix(e.Workspace, name+"-") {
+			ready++
 		}
-	})
-	(&pair{}).measure(b, func() {
-		round++
-		for i := range 30 {
-			name := fmt.Sprintf("fleet-%d-%d", round, i)
-			_, err := api.Answer[api.Workspace](skipper.api.Provision(b.Context(), api.ProvisionRequest{Source: source, Name: &name}))
-			require.NoError(b, err)
-			b.Cleanup(func() { _ = skipper.command(context.WithoutCancel(b.Context()), "", "remove", name, "-yes").Run() })
-		}
-		busy, over := context.WithCancel(b.Context())
-		listed := make(chan []time.Duration)
-		go func() { listed <- listTimes(busy) }()
-		for ready := 0; ready < 30; {
-			if e := <-states.states; e.State == records.Ready && strings.HasPrefix(e.Workspace, fmt.Sprintf("fleet-%d-", round)) {
-				ready++
+	}
+	over()
+	return <-listed
+}
+
+func thirtyBare(b *testing.B, engine *client.Client, network container.NetworkMode) {
+	b.Helper()
+	var all sync.WaitGroup
+	for range 30 {
+		all.Go(func() {
+			made, err := engine.ContainerCreate(b.Context(), &container.Config{Image: world.RegistryAt + "/skerry/base:12", Cmd: []string{"sleep", "infinity"}}, &container.HostConfig{NetworkMode: network}, nil, nil, "")
+			if err == nil {
+				err = engine.ContainerStart(b.Context(), made.ID, container.StartOptions{})
 			}
-		}
-		over()
-		lists = append(lists, <-listed...)
-	}, func() {
-		var all sync.WaitGroup
-		for range 30 {
-			all.Go(func() {
-				made, err := engine.ContainerCreate(b.Context(), &container.Config{Image: world.RegistryAt + "/skerry/base:12", Cmd: []string{"sleep", "infinity"}}, nil, nil, nil, "")
-				if err == nil {
-					err = engine.ContainerStart(b.Context(), made.ID, container.StartOptions{})
-				}
-				if err != nil {
-					b.Error(err)
-				}
-				b.Cleanup(func() {
-					_ = engine.ContainerRemove(context.WithoutCancel(b.Context()), made.ID, container.RemoveOptions{Force: true})
-				})
+			if err != nil {
+				b.Error(err)
+			}
+			b.Cleanup(func() {
+				_ = engine.ContainerRemove(context.WithoutCancel(b.Context()), made.ID, container.RemoveOptions{Force: true})
 			})
-		}
-		all.Wait()
-	})
+		})
+	}
+	all.Wait()
 }
 
 // listTimes asks for the list of workspaces five times a second until ctx ends.

@@ -1389,6 +1389,7 @@ export interface components {
             /** @description Why it was made, where no person asked for it. */
             note?: string;
             advice?: components["schemas"]["Advice"];
+            /** @description In the list of workspaces, empty for a run that went well. */
             steps: components["schemas"]["Step"][];
         };
         /** @description One step of a run. */
