@@ -36,21 +36,7 @@ func (s *Server) views(ctx context.Context, list []records.Workspace, whole bool
 	for i, w := range list {
 		ids[i] = w.ID
 	}
-	last, err := s.o.Store.LastRuns(ctx, ids)
-	if err != nil {
-		return nil, err
-	}
-	runs := make([]int64, 0, len(last))
-	for _, r := range last {
-		if whole || r.State != records.DoneWell {
-			runs = append(runs, r.ID)
-		}
-	}
-	steps, err := s.o.Store.Steps(ctx, runs...)
-	if err != nil {
-		return nil, err
-	}
-	helpers, err := s.o.Store.HelpersOf(ctx, ids)
+	beside, err := s.o.Store.Beside(ctx, ids, whole)
 	if err != nil {
 		return nil, err
 	}
@@ -58,18 +44,14 @@ func (s *Server) views(ctx context.Context, list []records.Workspace, whole bool
 	if err != nil {
 		return nil, err
 	}
-	stepsOf := map[int64][]records.Step{}
-	for _, step := range steps {
-		stepsOf[step.Run] = append(stepsOf[step.Run], step)
-	}
 	views := make([]Workspace, 0, len(list))
 	for _, w := range list {
 		v := s.workspaceView(w, plans[w.ID])
-		for _, h := range helpers[w.ID] {
+		for _, h := range beside.Helpers[w.ID] {
 			v.Helpers = appendTo(v.Helpers, HelperName{Name: run.HelperName(h), Full: h.Name, State: h.State})
 		}
-		if r, ok := last[w.ID]; ok {
-			v.Run = new(runView(w.Name, r, stepsOf[r.ID]))
+		if r, ok := beside.Last[w.ID]; ok {
+			v.Run = new(runView(w.Name, r, beside.Steps[r.ID]))
 		}
 		views = append(views, v)
 	}

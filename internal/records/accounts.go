@@ -87,11 +87,15 @@ func (q Queries) AddToken(ctx context.Context, account int64, hash []byte, label
 
 // AccountByToken finds whose token it is. It notes the use once a minute at the most.
 func (q Queries) AccountByToken(ctx context.Context, hash []byte) (Account, error) {
-	a, err := one[Account](ctx, q.db, "SELECT "+accountColumns+" FROM tokens JOIN accounts ON accounts.id = tokens.account WHERE hash = $1", hash)
-	if err == nil {
-		_, err = q.db.Exec(ctx, "UPDATE tokens SET last_used = now() WHERE hash = $1 AND (last_used IS NULL OR last_used < now() - interval '1 minute')", hash)
+	type row struct {
+		Account
+		Unnoted bool
 	}
-	return a, err
+	r, err := one[row](ctx, q.db, "SELECT "+accountColumns+", tokens.last_used IS NULL OR tokens.last_used < now() - interval '1 minute' AS unnoted FROM tokens JOIN accounts ON accounts.id = tokens.account WHERE hash = $1", hash)
+	if err == nil && r.Unnoted {
+		_, err = q.db.Exec(ctx, "UPDATE tokens SET last_used = now() WHERE hash = $1", hash)
+	}
+	return r.Account, err
 }
 
 // Tokens lists an account's tokens.

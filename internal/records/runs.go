@@ -92,16 +92,6 @@ func (q Queries) Runs(ctx context.Context, workspace int64, limit int) ([]Run, e
 	return many[Run](ctx, q.db, "SELECT "+runColumns+" FROM runs WHERE workspace = $1 ORDER BY id DESC LIMIT $2", workspace, limit)
 }
 
-// LastRuns finds the newest run of each of the workspaces.
-func (q Queries) LastRuns(ctx context.Context, workspaces []int64) (map[int64]Run, error) {
-	list, err := many[Run](ctx, q.db, "SELECT DISTINCT ON (workspace) "+runColumns+" FROM runs WHERE workspace = ANY($1) ORDER BY workspace, id DESC", workspaces)
-	m := make(map[int64]Run, len(list))
-	for _, r := range list {
-		m[r.Workspace] = r
-	}
-	return m, err
-}
-
 // Steps lists the steps of runs, in order.
 func (q Queries) Steps(ctx context.Context, runs ...int64) ([]Step, error) {
 	return many[Step](ctx, q.db, "SELECT "+stepColumns+" FROM steps WHERE run = ANY($1) ORDER BY run, position", runs)

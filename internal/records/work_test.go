@@ -108,10 +108,53 @@ func TestHelpersGoWithTheirWorkspace(t *testing.T) {
 	ctx := t.Context()
 	h, err := s.AddWorkspace(ctx, Workspace{Account: w.Account, Name: "helped.tools", Source: w.Source, Site: "s", State: Ready, Wanted: WantRunning, Kind: IsHelper, Parent: &w.ID, Spec: json.RawMessage(`{}`)})
 	require.NoError(t, err)
-	of, err := s.HelpersOf(ctx, []int64{w.ID})
+	of, err := s.Beside(ctx, []int64{w.ID}, true)
 	require.NoError(t, err)
-	require.Len(t, of[w.ID], 1)
+	require.Len(t, of.Helpers[w.ID], 1)
+	assert.Empty(t, of.Last)
 	require.NoError(t, s.RemoveWorkspace(ctx, w))
 	_, err = s.Workspace(ctx, h.ID)
 	assert.ErrorIs(t, err, ErrNotFound)
+}
+
+// What is shown beside a workspace is its newest run; the steps of one that went well are
+// left out of lists.
+func TestBesideAWorkspaceIsItsNewestRun(t *testing.T) {
+	s := open(t)
+	w, ctx := workspace(t, s, "beside"), t.Context()
+	i, leave := hold(t, s)
+	defer leave()
+	begin := func(kind string) Run {
+		t.Helper()
+		r, err := s.AddRun(ctx, w.ID, kind, "")
+		require.NoError(t, err)
+		require.NoError(t, s.AddSteps(ctx, r.ID, w.Source, []Step{{Name: "one"}, {Position: 1, Name: "two"}}))
+		r, err = s.TakeRun(ctx, r.ID, i.ID)
+		require.NoError(t, err)
+		return r
+	}
+	shown := func(whole bool) (Run, []string) {
+		t.Helper()
+		b, err := s.Beside(ctx, []int64{w.ID}, whole)
+		require.NoError(t, err)
+		var names []string
+		for _, step := range b.Steps[b.Last[w.ID].ID] {
+			names = append(names, step.Name)
+		}
+		return b.Last[w.ID], names
+	}
+	first := begin(KindProvision)
+	_, names := shown(false)
+	assert.Equal(t, []string{"one", "two"}, names, "it is under way")
+	require.NoError(t, s.EndRun(ctx, w, first, DoneWell, ""))
+	last, names := shown(false)
+	assert.Equal(t, first.ID, last.ID)
+	assert.Empty(t, names)
+	_, names = shown(true)
+	assert.Len(t, names, 2)
+	second := begin(KindStop)
+	require.NoError(t, s.EndRun(ctx, w, second, Failed, "no"))
+	last, names = shown(false)
+	assert.Equal(t, second.ID, last.ID)
+	assert.Len(t, names, 2, "what failed is told")
 }
