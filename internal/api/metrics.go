@@ -26,7 +26,7 @@ var workspacesDesc = prometheus.NewDesc("domicile_workspaces", "Workspaces by st
 
 func newMetrics(store *records.Store) *metrics {
 	m := &metrics{registry: prometheus.NewRegistry(), store: store, requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{
-		Name: "domicile_http_request_seconds", Help: "How long answers took.", Buckets: prometheus.ExponentialBuckets(0.001, 4, 8),
+		Name: "domicile_http_request_seconds", Help: "How long answers took.", Buckets: []float64{0.001, 0.0025, 0.005, 0.01, 0.025, 0.05, 0.1, 0.25, 0.5, 1, 2.5, 5, 10},
 	}, []string{"method", "route", "status"})}
 	m.registry.MustRegister(m.requests, m, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -20,6 +21,8 @@ import (
 	"github.com/docker/docker/api/types/image"
 	"github.com/docker/docker/client"
 	"github.com/gorilla/websocket"
+	"github.com/prometheus/common/expfmt"
+	"github.com/prometheus/common/model"
 	"github.com/stretchr/testify/require"
 
 	api "domicile/internal/client"
@@ -146,6 +149,7 @@ func BenchmarkThirtyAtOnce(b *testing.B) {
 	source, engine, states := benchSource(b), rawEngine(b), newWaiter(b)
 	var p pair
 	var lists, byDefault []time.Duration
+	soonBefore, allBefore := listsAnswered(b)
 	for round := 0; b.Loop(); round++ {
 		p.ours = append(p.ours, timed(func() { lists = append(lists, thirtyOfOurs(b, fmt.Sprintf("fleet-%d", round), source, states)...) }))
 		p.raw = append(p.raw, timed(func() { thirtyBare(b, engine, networkOf(b)) }))
@@ -156,7 +160,37 @@ func BenchmarkThirtyAtOnce(b *testing.B) {
 	b.ReportMetric(median(p.ours).Seconds()/median(byDefault).Seconds(), "default-network-ratio")
 	b.ReportMetric(median(lists).Seconds()*1000, "list-ms")
 	b.ReportMetric(slices.Max(lists).Seconds()*1000, "list-slowest-ms")
-	b.ReportMetric(float64(len(lists)), "lists")
+	soon, all := listsAnswered(b)
+	b.ReportMetric(all-allBefore, "lists")
+	b.ReportMetric(soon-soonBefore, "lists-in-100-ms")
+}
+
+// listsAnswered tells, by the service's own measure, how often it has listed workspaces, and
+// how often within 100 ms. A client's own wait for a processor is not among it.
+func listsAnswered(b *testing.B) (soon, all float64) {
+	b.Helper()
+	r, err := http.Get(world.Service.URL + "/metrics")
+	require.NoError(b, err)
+	defer r.Body.Close()
+	parser := expfmt.NewTextParser(model.UTF8Validation)
+	families, err := parser.TextToMetricFamilies(r.Body)
+	require.NoError(b, err)
+	for _, m := range families["domicile_http_request_seconds"].GetMetric() {
+		said := map[string]string{}
+		for _, l := range m.GetLabel() {
+			said[l.GetName()] = l.GetValue()
+		}
+		if said["method"] != "GET" || !strings.HasSuffix(said["route"], "/workspaces") {
+			continue
+		}
+		all += float64(m.GetHistogram().GetSampleCount())
+		for _, at := range m.GetHistogram().GetBucket() {
+			if at.GetUpperBound() == 0.1 {
+				soon += float64(at.GetCumulativeCount())
+			}
+		}
+	}
+	return soon, all
 }
 
 func timed(do func()) time.Duration {
