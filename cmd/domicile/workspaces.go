@@ -241,6 +241,9 @@ var sitesCommand = command{
 			table.row("NAME", "KIND", "STATE", "PROCESSORS", "MEMORY", "DISK FREE", "YOURS", "SIZES", "WHAT")
 			for _, s := range list {
 				state, what := "ready", text(s.Engine)+" on "+text(s.System)
+				if s.Gpu != nil {
+					what += ", with a graphics processor"
+				}
 				if !s.Ready {
 					state, what = "not ready", text(s.Problem)
 				}

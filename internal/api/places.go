@@ -28,6 +28,9 @@ func (s *Server) ListSites(ctx context.Context, _ ListSitesRequestObject) (ListS
 		if !found.At.IsZero() {
 			v.Examined = &found.At
 			v.Engine, v.System = optional(found.Engine), optional(found.System)
+			if found.GPU {
+				v.Gpu = &found.GPU
+			}
 			v.Processors, v.MemoryBytes = &found.Processors, &found.MemoryBytes
 			if found.DiskFreeBytes > 0 {
 				v.DiskFreeBytes = &found.DiskFreeBytes

@@ -749,9 +749,12 @@ type Site struct {
 	DiskFreeBytes *int64     `json:"diskFreeBytes,omitempty"`
 	Engine        *string    `json:"engine,omitempty"`
 	Examined      *time.Time `json:"examined,omitempty"`
-	Kind          SiteKind   `json:"kind"`
-	MemoryBytes   *int64     `json:"memoryBytes,omitempty"`
-	Name          string     `json:"name"`
+
+	// Gpu Workspaces can be given a graphics processor.
+	Gpu         *bool    `json:"gpu,omitempty"`
+	Kind        SiteKind `json:"kind"`
+	MemoryBytes *int64   `json:"memoryBytes,omitempty"`
+	Name        string   `json:"name"`
 
 	// Problem Why it is not ready.
 	Problem    *string `json:"problem,omitempty"`

@@ -172,6 +172,8 @@ type Input struct {
 	Mount *Folder
 	// Size limits what the workspace may use; the zero Size does not.
 	Size Size
+	// Host is what the site has.
+	Host Host
 	// Account is whose secrets a build may use: such an image is that account's alone.
 	Account int64
 	// Services are those of the Compose files; nil for other kinds.
@@ -213,6 +215,7 @@ func Make(r *definition.Report, in Input) (*Plan, error) {
 		p.Image, p.ImageName, p.Container.Image = "", "", made.Tag()
 	}
 	p.Container.settings(e, refuse)
+	p.needs(e, in.Host, refuse)
 	if p.Container.SourceTarget, err = sourceTarget(r); err != nil {
 		return nil, err
 	}
@@ -301,12 +304,6 @@ func (c *Container) settings(e *definition.Effective, r *refuser) {
 	}
 	for i, m := range e.Mounts {
 		c.mount(m, r.place(fmt.Sprintf("/mounts/%d", i)), r)
-	}
-	if h := e.HostRequirements; h != nil && h.GPU != nil {
-		if b, isBool := h.GPU.(bool); isBool && b {
-			r.need(AllowDevices, r.place("/hostRequirements"), "it asks for a graphics processor of the host")
-			c.GPUs = "all"
-		}
 	}
 	c.runArgs(e.RunArgs, r)
 }

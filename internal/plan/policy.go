@@ -90,8 +90,10 @@ func (r *refuser) place(pointer string) string {
 }
 
 // need refuses unless the policy allows it.
+func (r *refuser) allows(allowance string) bool { return slices.Contains(r.policy, allowance) }
+
 func (r *refuser) need(allowance, place, what string, args ...any) {
-	if slices.Contains(r.policy, allowance) {
+	if r.allows(allowance) {
 		return
 	}
 	r.add(fault.New("not-allowed-here", "take it out of the definition, or ask an administrator to allow "+allowance+" (domicile serve -allow "+allowance+")",

@@ -65,8 +65,10 @@ func (s Size) String() string {
 	if s.CPUs == 1 {
 		word = "processor"
 	}
-	return fmt.Sprintf("%s (%g %s, %.3g GB)", s.Name, s.CPUs, word, float64(s.Memory)/(1<<30))
+	return fmt.Sprintf("%s (%g %s, %s)", s.Name, s.CPUs, word, gigabytes(s.Memory))
 }
+
+func gigabytes(bytes int64) string { return fmt.Sprintf("%.3g GB", float64(bytes)/(1<<30)) }
 
 // limit gives the container the size's limits, unless the definition wants less, and
 // refuses a definition that needs more than the size has.

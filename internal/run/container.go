@@ -100,26 +100,15 @@ func (c *carriage) histories() (list []string) {
 
 // putBack gives a workspace back what it was before a rebuild that failed.
 func (c *carriage) putBack(ctx context.Context, reason string) error {
-	var before earlier
-	if len(c.workspace.Earlier) == 0 {
-		now, err := c.o.Store.Workspace(ctx, c.workspace.ID)
-		if err != nil {
-			return err
-		}
-		c.workspace.Earlier = now.Earlier
+	before, err := c.before(ctx)
+	if err != nil {
+		return err
 	}
-	if len(c.workspace.Earlier) == 0 { // nothing was changed yet
+	if before == nil { // nothing was changed yet
 		return c.failRun(ctx, c.workspace.State, "the rebuild failed: "+reason)
 	}
-	if err := json.Unmarshal(c.workspace.Earlier, &before); err != nil {
-		return fmt.Errorf("read what the workspace was: %w", err)
-	}
-	var services []string
-	for _, v := range before.Plan.Services {
-		services = append(services, v.Name)
-	}
 	state, words := before.State, "the rebuild failed, and the workspace is what it was before: "+reason
-	err := c.site.PutBack(ctx, c.workspace.SiteID(), services)
+	err = c.site.PutBack(ctx, c.workspace.SiteID(), before.services())
 	if err == nil {
 		err = c.configureEarlier(ctx, before)
 	}
@@ -144,7 +133,53 @@ type earlier struct {
 	Session wire.Session `json:"session"`
 }
 
-func (c *carriage) configureEarlier(ctx context.Context, before earlier) error {
+// services are the names of the services beside it.
+func (e *earlier) services() (names []string) {
+	for _, v := range e.Plan.Services {
+		names = append(names, v.Name)
+	}
+	return names
+}
+
+// before reads what the workspace was before a rebuild that is not over; nil where there
+// is none, or it has changed nothing yet.
+func (c *carriage) before(ctx context.Context) (*earlier, error) {
+	if len(c.workspace.Earlier) == 0 {
+		now, err := c.o.Store.Workspace(ctx, c.workspace.ID)
+		if err != nil {
+			return nil, err
+		}
+		c.workspace.Earlier = now.Earlier
+	}
+	if len(c.workspace.Earlier) == 0 {
+		return nil, nil
+	}
+	e := &earlier{}
+	if err := json.Unmarshal(c.workspace.Earlier, e); err != nil {
+		return nil, fmt.Errorf("read what the workspace was: %w", err)
+	}
+	return e, nil
+}
+
+// giveUp ends, before a workspace stops, a rebuild that was under way: the workspace is
+// again what it was before.
+func (c *carriage) giveUp(ctx context.Context) error {
+	before, err := c.before(ctx)
+	if err != nil || before == nil {
+		return err
+	}
+	if err := c.site.PutBack(ctx, c.workspace.SiteID(), before.services()); err != nil {
+		return err
+	}
+	if err := c.keep(ctx, func() error { return c.o.Store.PutEarlierBack(ctx, c.workspace.ID) }); err != nil {
+		return err
+	}
+	c.log.say("the rebuild that was under way is given up: the workspace is what it was before")
+	c.workspace, err = c.o.Store.Workspace(ctx, c.workspace.ID)
+	return err
+}
+
+func (c *carriage) configureEarlier(ctx context.Context, before *earlier) error {
 	link, err := c.reach(ctx, c.workspace.SiteID())
 	if err != nil {
 		return err

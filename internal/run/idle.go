@@ -71,6 +71,13 @@ func (r *Runner) lookAtUse(ctx context.Context, w records.Workspace) error {
 	if err != nil {
 		return err
 	}
+	if len(p.Services) > 0 {
+		worked, err := r.o.Sites[w.Site].Worked(ctx, w.SiteID())
+		if err != nil {
+			return err
+		}
+		idle = min(idle, r.idleSince(w.ID, worked, time.Now()))
+	}
 	stops := time.Now().Add(limit - idle)
 	if w.StayUntil != nil && w.StayUntil.After(stops) {
 		stops = *w.StayUntil
@@ -111,6 +118,31 @@ func (r *Runner) turnToAsk(w records.Workspace, limit time.Duration) bool {
 	}
 	r.asked[w.ID] = time.Now()
 	return true
+}
+
+// atWork is the share of one processor from which on services count as being at work.
+const atWork = 0.05
+
+// work is what the services beside a workspace had done when they were last looked at.
+type work struct {
+	at     time.Time
+	worked time.Duration // processor time
+	last   time.Time     // when they were last at work
+}
+
+// idleSince tells how long the services beside a workspace were not at work, of what they
+// have worked by now. Where that is not known yet, they count as having been just now.
+func (r *Runner) idleSince(workspace int64, worked time.Duration, now time.Time) time.Duration {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	w, known := r.works[workspace]
+	// Less than before: some were started anew.
+	if !known || worked < w.worked || float64(worked-w.worked) > atWork*float64(now.Sub(w.at)) {
+		w.last = now
+	}
+	w.at, w.worked = now, worked
+	r.works[workspace] = w
+	return now.Sub(w.last)
 }
 
 // idleFor asks the agents of a workspace and its helpers how long they were not used.

@@ -20,7 +20,10 @@ func (r *Runner) input(ctx context.Context, w records.Workspace, checkout source
 	if report.Domicile != nil {
 		wanted = report.Domicile.Size
 	}
-	in = plan.Input{Name: w.Name, Policy: r.o.Policy, Account: w.Account}
+	in = plan.Input{Name: w.Name, Policy: r.o.Policy, Account: w.Account, Host: r.host(w.Site)}
+	if w.Planned > 0 {
+		in.Host.DiskFree = 0 // it has its place already
+	}
 	if in.Size, err = plan.ChooseSize(r.o.Sizes, w.Size, wanted, r.o.Size); err != nil {
 		return in, err
 	}
@@ -33,6 +36,12 @@ func (r *Runner) input(ctx context.Context, w records.Workspace, checkout source
 	account, err := r.o.Store.AccountByID(ctx, w.Account)
 	in.Personal = account.Personal
 	return in, err
+}
+
+// host is what a site was last found to have.
+func (r *Runner) host(name string) plan.Host {
+	found := r.Examined(name)
+	return plan.Host{Site: name, CPUs: found.Processors, Memory: found.MemoryBytes, DiskFree: found.DiskFreeBytes, GPU: found.GPU}
 }
 
 // makePlan plans, and adds the plan's steps to the run. Plan and steps are written

@@ -41,7 +41,7 @@ func (r *Runner) PlanFirst(ctx context.Context, c source.Checkout, q Request) (f
 	if report.HasErrors() {
 		return first, definitionFault(report)
 	}
-	in, err := r.input(ctx, records.Workspace{Account: q.Account, Name: c.Name, Size: q.Size, Kind: records.IsWorkspace}, c, report)
+	in, err := r.input(ctx, records.Workspace{Account: q.Account, Name: c.Name, Size: q.Size, Site: q.Site, Kind: records.IsWorkspace}, c, report)
 	if err != nil {
 		return first, err
 	}

@@ -262,6 +262,9 @@ func (c *carriage) ready(ctx context.Context) error {
 // stop stops the workspace and its helpers. With shutdownAction none the services beside it
 // stay (the standard's "shutdownAction").
 func (c *carriage) stop(ctx context.Context, id string) error {
+	if err := c.giveUp(ctx); err != nil {
+		return err
+	}
 	p, err := planOf(c.workspace)
 	services := err != nil || p.Shutdown != "none"
 	if err := c.stopHelpers(ctx); err != nil {

@@ -55,6 +55,9 @@ type Site interface {
 	RestartService(ctx context.Context, workspace, service string) error
 	// Services tells how the services beside a workspace are.
 	Services(ctx context.Context, workspace string) ([]Service, error)
+	// Worked tells how much processor time the services beside a workspace have taken since
+	// each of them was started.
+	Worked(ctx context.Context, workspace string) (time.Duration, error)
 	// ServiceLog writes the last lines that a service printed.
 	ServiceLog(ctx context.Context, workspace, service string, lines int, w io.Writer) error
 	// EnsureInstance makes the instance, stopped. One that carries the same digest stays
@@ -111,6 +114,7 @@ type Facts struct {
 	Processors    int
 	MemoryBytes   int64
 	DiskFreeBytes int64 // 0: not known
+	GPU           bool  // instances can be given a graphics processor
 }
 
 // Service is a service beside a workspace, as it is now.

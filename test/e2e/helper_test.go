@@ -156,6 +156,9 @@ func TestAWorkspaceThatNobodyUsesStops(t *testing.T) {
 	require.Equal(t, 0, skipper.provision(t, busy, "busy").status)
 	working := publish(t, "working", `{"image": "BASE", "remoteUser": "crew", "postStartCommand": "nohup python3 -c 'import time\nwhile True:\n  t = time.process_time()\n  while time.process_time() - t < 0.05: pass\n  time.sleep(0.25)' >/dev/null 2>&1 &"}`, nil)
 	require.Equal(t, 0, skipper.provision(t, working, "working").status)
+	loaded := publish(t, "loaded", `{"dockerComposeFile": "compose.yaml", "service": "work", "remoteUser": "crew"}`, map[string]string{".devcontainer/compose.yaml": "services:\n  work: { image: BASE, command: sleep infinity, depends_on: [sum] }\n" +
+		"  sum: { image: BASE, command: \"python3 -c 'while True: pass'\", cpus: 0.2 }\n"})
+	require.Equal(t, 0, skipper.provision(t, loaded, "loaded").status)
 	never := publish(t, "never", `{"image": "BASE", "customizations": {"domicile": {"idleStop": "never"}}}`, nil)
 	require.Equal(t, 0, skipper.provision(t, never, "never").status)
 	terminal := openTerminal(t, "idle", "open")
@@ -171,7 +174,7 @@ func TestAWorkspaceThatNobodyUsesStops(t *testing.T) {
 	eventually(t, 60*time.Second, "it stops by itself", func() bool { return skipper.workspace(t, "idle").State == client.WorkspaceStateStopped })
 	assert.Greater(t, time.Since(begun), 9*time.Second, "not before it may")
 	assert.Contains(t, *skipper.workspace(t, "idle").Reason, "nobody used it for")
-	for _, name := range []string{"busy", "never", "working"} {
+	for _, name := range []string{"busy", "never", "working", "loaded"} {
 		assert.Equal(t, client.WorkspaceStateReady, skipper.workspace(t, name).State, name)
 	}
 	require.Equal(t, 0, skipper.domicile(t, "start", "idle").status)

@@ -72,6 +72,30 @@ func TestARebuildThatFailsLeavesTheWorkspace(t *testing.T) {
 	assert.Equal(t, "in-source make charts", skipper.inside(t, "risky", "echo $(cat note ~/.bash_history 2>/dev/null | tail -2)"), "what the shell remembers came along")
 }
 
+// A rebuild that is ended by a stop leaves the workspace as it was before, stopped.
+func TestARebuildThatIsEndedByAStop(t *testing.T) {
+	source := publish(t, "halted", `{"image": "BASE", "remoteUser": "crew"}`, nil)
+	require.Equal(t, 0, skipper.provision(t, source, "halted").status)
+	skipper.inside(t, "halted", "echo mine > ~/note")
+	before := everything(t)
+	publish(t, "halted", `{"image": "BASE", "remoteUser": "crew", "containerEnv": {"A": "b"}, "postCreateCommand": "sleep 300"}`, nil)
+	_, err := client.Answer[client.Workspace](skipper.api.RebuildWorkspace(t.Context(), "halted"))
+	require.NoError(t, err)
+	eventually(t, time.Minute, "it is in the midst of it", func() bool {
+		for _, s := range skipper.workspace(t, "halted").Run.Steps {
+			if s.Name == "postCreateCommand" && s.State == client.StepStateRunning {
+				return true
+			}
+		}
+		return false
+	})
+	require.Equal(t, 0, skipper.domicile(t, "stop", "halted").status)
+	assert.ElementsMatch(t, before, everything(t), "nothing is left of the rebuild")
+	assert.Contains(t, skipper.domicile(t, "log", "halted").out, "the workspace is what it was before")
+	require.Equal(t, 0, skipper.domicile(t, "start", "halted").status)
+	assert.Equal(t, "mine none", skipper.inside(t, "halted", "echo $(cat ~/note) ${A:-none}"))
+}
+
 // Killed in the midst of a rebuild that replaces the container, it ends well, or leaves
 // the workspace as it was.
 func TestAKilledRebuild(t *testing.T) {

@@ -64,3 +64,23 @@ func TestTwoReplicasShareTheWork(t *testing.T) {
 		assert.Equal(t, "once", strings.TrimSpace(skipper.inside(t, name, "cat ~/stages")), name)
 	}
 }
+
+// A workspace's door opens as long as any service lives, whichever it is.
+func TestTheDoorOutlivesTheServiceThatHeldIt(t *testing.T) {
+	source := publish(t, "harbour", `{"image": "BASE", "remoteUser": "crew", "customizations": {"domicile": {"engine": true}}}`, nil)
+	require.Equal(t, 0, skipper.provision(t, source, "harbour").status)
+	inside := containerOf(t, "harbour")
+	opens := func() bool {
+		out, err := dockerExec(t, inside, "python3", "-c", "import socket\ns = socket.socket(socket.AF_UNIX)\ns.settimeout(5)\ns.connect('/run/domicile-door/engine.sock')\ns.sendall(b'GET /_ping HTTP/1.0\\r\\n\\r\\n')\nprint(s.recv(999).decode())")
+		return err == nil && strings.Contains(out, "200 OK")
+	}
+	require.True(t, opens())
+	replica, err := world.StartReplica(t.Context())
+	require.NoError(t, err)
+	t.Cleanup(replica.Stop)
+	world.Service.Kill()
+	eventually(t, 20*time.Second, "the other one opens it", opens)
+	require.NoError(t, world.StartService(t.Context()))
+	replica.Kill()
+	eventually(t, 20*time.Second, "the first one opens it again", opens)
+}

@@ -141,3 +141,18 @@ func TestSizesLimitAndAreRefused(t *testing.T) {
 	assert.Equal(t, 1, a.status)
 	assert.Contains(t, a.err, "more than the size medium")
 }
+
+// What a host does not have is told before anything is made, all of it at once.
+func TestWhatTheHostDoesNotHave(t *testing.T) {
+	source := publish(t, "vast", "{\n\"image\": \"BASE\",\n\"hostRequirements\": {\n\"cpus\": 4096,\n\"memory\": \"900tb\",\n\"storage\": \"900tb\",\n\"gpu\": true}}", nil)
+	for _, args := range [][]string{{"plan", source}, {"provision", source, "-name", "vast"}} {
+		a := skipper.domicile(t, args...)
+		require.Equal(t, 1, a.status, a.out)
+		for _, says := range []string{".devcontainer/devcontainer.json:4: hostRequirements.cpus asks for 4096 processors; the site this-host has", ":5: hostRequirements.memory asks for 900tb", ":6: hostRequirements.storage asks for 900tb",
+			":7: hostRequirements.gpu asks for a graphics processor", "choose another site"} {
+			assert.Contains(t, a.out+a.err, says, args)
+		}
+	}
+	assert.Empty(t, objects(t), "nothing was made")
+	skipper.remove(t, "vast")
+}

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -86,11 +87,22 @@ func (s *Site) Examine(ctx context.Context) (site.Facts, error) {
 	}
 	f := site.Facts{Engine: "container engine " + info.ServerVersion, System: info.OperatingSystem + ", " + info.Architecture,
 		Processors: info.NCPU, MemoryBytes: info.MemTotal}
+	_, f.GPU = info.Runtimes[gpuRuntime]
 	if s.onThisMachine(info.Name) {
 		f.DiskFreeBytes = diskFree(info.DockerRootDir)
+		if _, err := exec.LookPath(gpuHook); err == nil {
+			f.GPU = true
+		}
 	}
 	return f, nil
 }
+
+// An engine gives graphics processors to containers where it has this runtime, or finds
+// this program beside it.
+const (
+	gpuRuntime = "nvidia"
+	gpuHook    = "nvidia-container-runtime-hook"
+)
 
 // onThisMachine tells whether the engine shares this machine's file system, and remembers it.
 func (s *Site) onThisMachine(engineHost string) bool {

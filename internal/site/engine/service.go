@@ -4,6 +4,7 @@ import (
 	"archive/tar"
 	"bytes"
 	"context"
+	"encoding/json"
 	"fmt"
 	"io"
 	"io/fs"
@@ -11,6 +12,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	cerrdefs "github.com/containerd/errdefs"
 	"github.com/docker/docker/api/types/container"
@@ -197,6 +199,35 @@ func (s *Site) Services(ctx context.Context, workspace string) ([]site.Service, 
 	}
 	slices.SortFunc(out, func(a, b site.Service) int { return strings.Compare(a.Name, b.Name) })
 	return out, nil
+}
+
+// Worked adds up the processor time of the services that run.
+func (s *Site) Worked(ctx context.Context, workspace string) (time.Duration, error) {
+	list, err := s.containers(ctx, workspace)
+	if err != nil {
+		return 0, err
+	}
+	var sum time.Duration
+	for _, c := range list {
+		if c.Labels[labelService] == "" || c.State != container.StateRunning {
+			continue
+		}
+		r, err := s.api.ContainerStatsOneShot(ctx, c.ID)
+		if isNotFound(err) {
+			continue
+		}
+		if err != nil {
+			return 0, s.explain(err, "see how much the workspace's services work")
+		}
+		var stats container.StatsResponse
+		err = json.NewDecoder(r.Body).Decode(&stats)
+		r.Body.Close()
+		if err != nil {
+			return 0, fmt.Errorf("read how much the service %s works: %w", c.Labels[labelService], err)
+		}
+		sum += time.Duration(stats.CPUStats.CPUUsage.TotalUsage)
+	}
+	return sum, nil
 }
 
 // ServiceLog writes the last lines that a service printed.

@@ -35,6 +35,7 @@ func Run(t *testing.T, p Place) {
 	t.Run("image", p.image)
 	t.Run("instance", p.instance)
 	t.Run("own command", p.ownCommand)
+	t.Run("services", p.services)
 	t.Run("set aside", p.aside)
 	t.Run("states", p.states)
 	t.Run("helpers", p.helpers)

@@ -1010,6 +1010,8 @@ export interface components {
             memoryBytes?: number;
             /** Format: int64 */
             diskFreeBytes?: number;
+            /** @description Workspaces can be given a graphics processor. */
+            gpu?: boolean;
             workspaces: number;
             sizes?: components["schemas"]["Size"][];
             /** @description What will soon be wrong. */

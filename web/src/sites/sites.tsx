@@ -38,6 +38,7 @@ function SitePlate({ site: s }: { site: Site }) {
     ["processors", s.processors?.toString()],
     ["memory", gigabytes(s.memoryBytes)],
     ["disk free", gigabytes(s.diskFreeBytes)],
+    ["graphics processor", s.gpu ? "can be given to workspaces" : undefined],
     ["your workspaces", s.workspaces.toString()],
     ["sizes", s.sizes?.map((x) => `${x.name} (${sizeWords(x)})`).join(", ")],
   ];

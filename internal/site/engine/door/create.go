@@ -34,6 +34,13 @@ func (d *Door) make(ctx context.Context, name string, body []byte) (made contain
 	if err != nil {
 		return made, err
 	}
+	most, err := d.limits(ctx)
+	if err == nil {
+		err = limit(q.HostConfig, most)
+	}
+	if err != nil {
+		return made, err
+	}
 	if name != "" && !volumeName.MatchString(name) {
 		return made, refuse("%q is no name for a container: use letters, digits, and _ . - behind the first.", name)
 	}

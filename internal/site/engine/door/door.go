@@ -37,7 +37,7 @@ type Door struct {
 	Labels map[string]string
 	// Workspace is its id, Prefix begins the names of all it makes.
 	Workspace, Prefix string
-	// Source is the volume with its source.
+	// Source is the volume with its source, and the name of its own container.
 	Source string
 	// Network makes the network of the workspace and its helpers, and gives its name.
 	Network func(ctx context.Context) (string, error)

@@ -28,6 +28,8 @@ func (f *fake) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	f.mu.Unlock()
 	mine := map[string]string{"domicile.workspace": "w1", Label: "w1"}
 	switch {
+	case path == "containers/mine/json":
+		reply(w, http.StatusOK, map[string]any{"Id": "own", "Name": "/mine", "Config": map[string]any{}, "HostConfig": map[string]any{"Memory": 512 << 20}})
 	case path == "containers/mine-d-cache/json" || path == "containers/c1/json":
 		reply(w, http.StatusOK, map[string]any{"Id": "c1", "Name": "/mine-d-cache", "Config": map[string]any{"Labels": mine}})
 	case path == "containers/other/json":
@@ -109,6 +111,9 @@ func TestItsOwnIsPassedOn(t *testing.T) {
 	}
 	status, said := ask(h, http.MethodPost, "/containers/create?name=mate", `{"Image": "open"}`)
 	assert.Equal(t, http.StatusCreated, status, said)
+	status, said = ask(h, http.MethodPost, "/containers/create", `{"Image": "open", "HostConfig": {"Memory": 1073741824}}`)
+	assert.Equal(t, http.StatusForbidden, status)
+	assert.Contains(t, said, "at most the memory of its workspace, 512 MB")
 	status, said = ask(h, http.MethodPost, "/containers/create", `{"Image": "hidden"}`)
 	assert.Equal(t, http.StatusNotFound, status, said)
 	status, said = ask(h, http.MethodPost, "/containers/cache/exec", `{"Cmd": ["id"], "Privileged": true}`)

@@ -1,0 +1,64 @@
+package plan
+
+import (
+	"domicile/internal/definition"
+	"domicile/internal/fault"
+)
+
+// Host is what a site has, as it was last examined. The zero Host is not known: nothing is
+// compared with it.
+type Host struct {
+	Site     string
+	CPUs     int
+	Memory   int64 // bytes
+	DiskFree int64 // bytes; 0: not known, or it does not matter
+	GPU      bool  // containers can be given a graphics processor
+}
+
+// shown is the part of a machine's memory that its system shows: some is taken before it
+// counts, and a machine of 8 GB must do for who asks for 8gb.
+const shown = 0.9
+
+// needs refuses a definition that needs more than the host has ("hostRequirements"), before
+// hours are lost, and gives it the graphics processor that it asks for.
+func (p *Plan) needs(e *definition.Effective, h Host, r *refuser) {
+	needs := e.HostRequirements
+	if needs == nil {
+		return
+	}
+	lacks := func(property, what string, args ...any) {
+		place := r.place("/hostRequirements/" + property)
+		r.add(fault.New("host-too-small", "choose another site, or ask for less in the definition", "%s: hostRequirements."+property+" asks for "+what, append([]any{place}, args...)...))
+	}
+	known := h.CPUs > 0
+	if known && needs.CPUs > h.CPUs {
+		lacks("cpus", "%d processors; the site %s has %d", needs.CPUs, h.Site, h.CPUs)
+	}
+	if memory, err := definition.ParseAmount(needs.Memory); err == nil && known && shown*float64(memory) > float64(h.Memory) {
+		lacks("memory", "%s; the site %s has %s", needs.Memory, h.Site, gigabytes(h.Memory))
+	}
+	if storage, err := definition.ParseAmount(needs.Storage); err == nil && known && h.DiskFree > 0 && storage > h.DiskFree {
+		lacks("storage", "%s; of the disk of the site %s %s are free (what can go: domicile tidy)", needs.Storage, h.Site, gigabytes(h.DiskFree))
+	}
+	switch gpu := needs.GPU.(type) {
+	case string: // "optional": where there is one, and it may be given
+		if h.GPU && r.allows(AllowDevices) {
+			p.Container.GPUs = "all"
+		}
+	case bool:
+		if gpu {
+			p.gpu(h, known, r, lacks)
+		}
+	case map[string]any:
+		p.gpu(h, known, r, lacks)
+	}
+}
+
+func (p *Plan) gpu(h Host, known bool, r *refuser, lacks func(property, what string, args ...any)) {
+	if known && !h.GPU {
+		lacks("gpu", "a graphics processor; the site %s has none that its engine can give to containers", h.Site)
+		return
+	}
+	r.need(AllowDevices, r.place("/hostRequirements/gpu"), "it asks for a graphics processor of the host")
+	p.Container.GPUs = "all"
+}

@@ -1,0 +1,64 @@
+package plan
+
+import (
+	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"domicile/internal/definition"
+	"domicile/internal/fault"
+)
+
+// What a definition needs of its host is compared with what the site has, before anything
+// is made.
+func TestNeedsOfAHost(t *testing.T) {
+	small := Host{Site: "quay", CPUs: 2, Memory: 8_000_000_000, DiskFree: 20 << 30}
+	withGPU := small
+	withGPU.GPU = true
+	for name, c := range map[string]struct {
+		needs  string
+		host   Host
+		policy Policy
+		says   []string
+		gpus   string
+	}{
+		"enough":                            {needs: `{"cpus": 2, "memory": "6gb", "storage": "20gb"}`, host: small},
+		"as sold":                           {needs: `{"memory": "8gb"}`, host: small},
+		"too few processors":                {needs: `{"cpus": 4}`, host: small, says: []string{".devcontainer.json:1: hostRequirements.cpus asks for 4 processors; the site quay has 2"}},
+		"too little memory":                 {needs: `{"memory": "16gb"}`, host: small, says: []string{"hostRequirements.memory asks for 16gb; the site quay has 7.45 GB"}},
+		"too little disk":                   {needs: `{"storage": "64gb"}`, host: small, says: []string{"hostRequirements.storage asks for 64gb; of the disk of the site quay 20 GB are free (what can go: domicile tidy)"}},
+		"all at once":                       {needs: `{"cpus": 4, "memory": "16gb", "storage": "64gb", "gpu": true}`, host: small, says: []string{"cpus", "memory", "storage", "gpu"}},
+		"a host that was not examined":      {needs: `{"cpus": 400, "memory": "9tb", "storage": "64tb"}`},
+		"a disk that is not known":          {needs: `{"storage": "64gb"}`, host: Host{CPUs: 2, Memory: 1 << 40}},
+		"no graphics processor":             {needs: `{"gpu": true}`, host: small, policy: Policy{AllowDevices}, says: []string{"hostRequirements.gpu asks for a graphics processor; the site quay has none"}},
+		"cores of one":                      {needs: `{"gpu": {"cores": 1000}}`, host: small, policy: Policy{AllowDevices}, says: []string{"hostRequirements.gpu"}},
+		"a graphics processor":              {needs: `{"gpu": true}`, host: withGPU, policy: Policy{AllowDevices}, gpus: "all"},
+		"one that policy does not give":     {needs: `{"gpu": {"memory": "4gb"}}`, host: withGPU, says: []string{"it asks for a graphics processor of the host, which this site does not allow"}},
+		"one where there is one":            {needs: `{"gpu": "optional"}`, host: withGPU, policy: Policy{AllowDevices}, gpus: "all"},
+		"one where there is none":           {needs: `{"gpu": "optional"}`, host: small, policy: Policy{AllowDevices}},
+		"one where there is none to give":   {needs: `{"gpu": "optional"}`, host: withGPU},
+		"none":                              {needs: `{"gpu": false}`, host: withGPU, policy: Policy{AllowDevices}},
+		"one of a host that is not known":   {needs: `{"gpu": true}`, policy: Policy{AllowDevices}, gpus: "all"},
+		"nothing that is asked for by name": {needs: `{}`, host: small},
+	} {
+		t.Run(name, func(t *testing.T) {
+			r := definition.Read(t.Context(), fstest.MapFS{".devcontainer.json": {Data: []byte(`{"image": "i", "hostRequirements": ` + c.needs + `}`)}}, definition.Options{Folder: "/workspaces/deck"})
+			require.False(t, r.HasErrors(), "%v", r.Problems)
+			p, err := Make(r, Input{Name: "deck", Host: c.host, Policy: c.policy})
+			if len(c.says) == 0 {
+				require.NoError(t, err)
+				assert.Equal(t, c.gpus, p.Container.GPUs)
+				return
+			}
+			var refused Refusals
+			require.ErrorAs(t, err, &refused)
+			assert.Len(t, refused, len(c.says))
+			for i, says := range c.says {
+				assert.ErrorContains(t, refused[i], says)
+				assert.NotEmpty(t, fault.Remedy(refused[i]))
+			}
+		})
+	}
+}

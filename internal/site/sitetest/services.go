@@ -1,0 +1,59 @@
+package sitetest
+
+import (
+	"bytes"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"domicile/internal/fault"
+	"domicile/internal/plan"
+	"domicile/internal/site"
+)
+
+// services are made and started beside a workspace, tell how they are and what they
+// printed, and how much they have worked.
+func (p Place) services(t *testing.T) {
+	const id = "served"
+	p.make(t, id, p.container("served-1"))
+	ctx := t.Context()
+	for name, line := range map[string]string{"lazy": "echo calm; exec sleep 600", "eager": "echo storm; while :; do :; done", "brief": "echo gone; exit 3"} {
+		v := plan.Service{Name: name, Image: p.Image, Command: []string{"sh", "-c", line}}
+		for range 2 {
+			require.NoError(t, p.Site.EnsureService(ctx, id, v.Digest(), v, t.TempDir()), "a second time changes nothing")
+		}
+		require.NoError(t, p.Site.StartService(ctx, id, name))
+	}
+	find := func(name string) site.Service {
+		list, err := p.Site.Services(ctx, id)
+		require.NoError(t, err)
+		require.Len(t, list, 3)
+		for _, v := range list {
+			if v.Name == name {
+				return v
+			}
+		}
+		t.Fatalf("there is no service %s", name)
+		return site.Service{}
+	}
+	assert.True(t, find("lazy").Running)
+	require.Eventually(t, func() bool { return !find("brief").Running }, 20*time.Second, 50*time.Millisecond)
+	assert.Equal(t, 3, find("brief").ExitCode)
+	assert.True(t, find("brief").Started)
+	var said bytes.Buffer
+	require.NoError(t, p.Site.ServiceLog(ctx, id, "brief", 10, &said))
+	assert.Equal(t, "gone\n", said.String())
+	assert.Equal(t, "no-service", fault.Code(p.Site.ServiceLog(ctx, id, "none", 10, &said)))
+	require.Eventually(t, func() bool {
+		worked, err := p.Site.Worked(ctx, id)
+		require.NoError(t, err)
+		return worked > 300*time.Millisecond
+	}, 20*time.Second, 50*time.Millisecond, "what works counts")
+	require.NoError(t, p.Site.Stop(ctx, id, time.Second, true))
+	assert.False(t, find("eager").Running)
+	worked, err := p.Site.Worked(ctx, id)
+	require.NoError(t, err)
+	assert.Zero(t, worked, "what does not run does not work")
+}
