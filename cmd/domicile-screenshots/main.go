@@ -37,14 +37,15 @@ func main() {
 	git := flag.String("git", "http://127.0.0.1:4390", "the git host")
 	out := flag.String("out", "docs/screenshots", "where the pictures go")
 	only := flag.String("only", "", "only files whose name contains this")
+	width := flag.Int64("width", 0, "the window's width, in place of each picture's own")
 	commands := flag.Bool("commands", true, "take pictures of commands too")
 	flag.Parse()
-	if err := run(*server, *name, *password, *git, *out, *only, *commands); err != nil {
+	if err := run(*server, *name, *password, *git, *out, *only, *commands, *width); err != nil {
 		log.Fatal(err)
 	}
 }
 
-func run(server, name, password, git, out, only string, commands bool) error {
+func run(server, name, password, git, out, only string, commands bool, width int64) error {
 	profile, err := os.MkdirTemp("", "screenshots-")
 	if err != nil {
 		return err
@@ -61,14 +62,14 @@ func run(server, name, password, git, out, only string, commands bool) error {
 	}
 	ctx, cancel = context.WithTimeout(ctx, 3*time.Minute)
 	defer cancel()
-	if err := takeAll(ctx, signInPage(server), out, only); err != nil {
+	if err := takeAll(ctx, signInPage(server), out, only, width); err != nil {
 		return err
 	}
 	if err := chromedp.Do(ctx, chromedp.Navigate(server), chromedp.WaitVisible(chromedp.CSS(`input[name=name]`)), chromedp.SendKeys(chromedp.CSS(`input[name=name]`), name),
 		chromedp.SendKeys(chromedp.CSS(`input[name=password]`), password), chromedp.Click(chromedp.CSS(`button`)), chromedp.WaitVisible(chromedp.CSS(`nav`))); err != nil {
 		return fmt.Errorf("sign in: %w", err)
 	}
-	if err := takeAll(ctx, pages(server, git), out, only); err != nil {
+	if err := takeAll(ctx, pages(server, git), out, only, width); err != nil {
 		return err
 	}
 	if !commands {
@@ -100,10 +101,13 @@ func pages(server, git string) []shot {
 	}
 }
 
-func takeAll(ctx context.Context, shots []shot, out, only string) error {
+func takeAll(ctx context.Context, shots []shot, out, only string, width int64) error {
 	for _, s := range shots {
 		if !strings.Contains(s.file, only) {
 			continue
+		}
+		if width > 0 {
+			s.width = width
 		}
 		scheme := "light"
 		if s.dark {

@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"slices"
+	"sync"
 
 	"domicile/internal/definition"
 	"domicile/internal/fault"
@@ -14,26 +15,81 @@ import (
 	"domicile/internal/site"
 )
 
-// image brings or builds the images of the workspace and of its services.
-func (c *carriage) image(ctx context.Context) (err error) {
+// pullsAtOnce bounds how many images a run pulls side by side: unpacking is work for a
+// processor.
+const pullsAtOnce = 3
+
+// wantedImage is an image of the workspace, or of a service.
+type wantedImage struct {
+	service   string // empty: the workspace's own
+	reference string
+	recipe    *recipe.Recipe
+}
+
+// image brings or builds the images of the workspace and of its services: those that are
+// pulled side by side, and meanwhile those that are built one by one.
+func (c *carriage) image(ctx context.Context) error {
 	p := c.made.plan
-	if c.made.image, err = c.oneImage(ctx, p.Image, p.Recipe); err != nil {
+	wanted := []wantedImage{{"", p.Image, p.Recipe}}
+	for _, s := range p.Services {
+		same := func(w wantedImage) bool { return s.Recipe == nil && w.recipe == nil && w.reference == s.Image }
+		if !slices.ContainsFunc(wanted, same) {
+			wanted = append(wanted, wantedImage{s.Name, s.Image, s.Recipe})
+		}
+	}
+	found := make([]site.Image, len(wanted))
+	ctx, giveUp := context.WithCancelCause(ctx) // the others, once one of them fails
+	defer giveUp(nil)
+	fails := func(w wantedImage, err error) {
+		if err != nil && w.service != "" {
+			err = fmt.Errorf("service %s: %w", w.service, err)
+		}
+		if err != nil {
+			giveUp(err)
+		}
+	}
+	var pulls sync.WaitGroup
+	turns := make(chan struct{}, pullsAtOnce)
+	for i, w := range wanted {
+		if w.recipe != nil {
+			continue
+		}
+		pulls.Go(func() {
+			turns <- struct{}{}
+			defer func() { <-turns }()
+			var err error
+			found[i], err = c.site.EnsureImage(ctx, w.reference, c.sayOf(w.service))
+			fails(w, err)
+		})
+	}
+	for i, w := range wanted {
+		if w.recipe != nil && ctx.Err() == nil {
+			var err error
+			found[i], err = c.build(ctx, w)
+			fails(w, err)
+		}
+	}
+	pulls.Wait()
+	if err := context.Cause(ctx); err != nil {
 		return err
 	}
-	for _, s := range p.Services {
-		i, err := c.oneImage(ctx, s.Image, s.Recipe)
-		if err != nil {
-			return fmt.Errorf("service %s: %w", s.Name, err)
-		}
-		c.made.image.Fetched = c.made.image.Fetched || i.Fetched
+	for _, i := range found {
+		found[0].Fetched = found[0].Fetched || i.Fetched
 	}
+	c.made.image = found[0]
 	return nil
 }
 
-func (c *carriage) oneImage(ctx context.Context, reference string, r *recipe.Recipe) (i site.Image, err error) {
-	if r == nil {
-		return c.site.EnsureImage(ctx, reference, c.log.say)
+// sayOf tells lines of the log whose they are, where they are a service's.
+func (c *carriage) sayOf(service string) func(string) {
+	if service == "" {
+		return c.log.say
 	}
+	return func(line string) { c.log.say(service + ": " + line) }
+}
+
+func (c *carriage) build(ctx context.Context, w wantedImage) (i site.Image, err error) {
+	r := w.recipe
 	files, err := c.featureFiles(ctx, r)
 	if err != nil {
 		return i, err
@@ -50,7 +106,7 @@ func (c *carriage) oneImage(ctx context.Context, reference string, r *recipe.Rec
 	// Who needs the same image at the same moment, in this process or another replica of
 	// the service, waits for the first and finds it there.
 	err = c.o.Store.Alone(ctx, alone, func() error {
-		i, err = c.site.EnsureBuilt(ctx, site.Build{Recipe: r, Source: c.made.checkout.Folder, Features: files, Secrets: secrets}, c.log.say)
+		i, err = c.site.EnsureBuilt(ctx, site.Build{Recipe: r, Source: c.made.checkout.Folder, Features: files, Secrets: secrets}, c.sayOf(w.service))
 		return err
 	})
 	return i, err

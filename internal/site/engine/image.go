@@ -2,24 +2,17 @@ package engine
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
-	"io"
 	"strings"
-	"time"
 
 	"github.com/docker/docker/api/types/image"
 	"github.com/docker/docker/api/types/registry"
-	"github.com/docker/docker/pkg/jsonmessage"
 	"github.com/google/go-containerregistry/pkg/authn"
 	"github.com/google/go-containerregistry/pkg/name"
 
 	"domicile/internal/fault"
 	"domicile/internal/site"
 )
-
-// progressEvery is how often a pull tells how far it is.
-const progressEvery = 500 * time.Millisecond
 
 // EnsureImage inspects the image and pulls it where it is not there.
 func (s *Site) EnsureImage(ctx context.Context, reference string, progress func(string)) (site.Image, error) {
@@ -36,7 +29,7 @@ func (s *Site) EnsureImage(ctx context.Context, reference string, progress func(
 		return site.Image{}, s.pullFault(err, reference)
 	}
 	defer stream.Close()
-	if err := followPull(stream, progress); err != nil {
+	if err := followPull(stream, progressEvery, progress); err != nil {
 		return site.Image{}, s.pullFault(err, reference)
 	}
 	found, err = s.inspectImage(ctx, reference)
@@ -85,43 +78,6 @@ func (s *Site) inspectImage(ctx context.Context, reference string) (site.Image, 
 	}
 	return found, nil
 }
-
-// followPull reads the engine's messages to their end and tells bytes and rate.
-func followPull(stream io.Reader, progress func(string)) error {
-	type layer struct{ current, total int64 }
-	layers := map[string]layer{}
-	begun, told := time.Now(), time.Now()
-	for d := json.NewDecoder(stream); ; {
-		var m jsonmessage.JSONMessage
-		if err := d.Decode(&m); err == io.EOF {
-			return nil
-		} else if err != nil {
-			return err
-		}
-		if m.Error != nil {
-			return m.Error
-		}
-		if m.Status != "Downloading" || m.Progress == nil {
-			if m.ID == "" && m.Status != "" {
-				progress(m.Status)
-			}
-			continue
-		}
-		layers[m.ID] = layer{m.Progress.Current, m.Progress.Total}
-		if time.Since(told) < progressEvery {
-			continue
-		}
-		told = time.Now()
-		var sum layer
-		for _, l := range layers {
-			sum.current += l.current
-			sum.total += l.total
-		}
-		progress(fmt.Sprintf("%.1f of %.1f MB, %.1f MB/s", mega(sum.current), mega(sum.total), mega(sum.current)/time.Since(begun).Seconds()))
-	}
-}
-
-func mega(n int64) float64 { return float64(n) / 1e6 }
 
 // pullFault tells a registry that is down from an image that is not there.
 func (s *Site) pullFault(err error, reference string) error {

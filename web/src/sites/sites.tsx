@@ -48,7 +48,7 @@ function SitePlate({ site: s }: { site: Site }) {
         <h2 className="text-xl font-semibold">{s.name}</h2>
         <span className={s.ready ? "text-success" : "text-error"}>{s.ready ? "● can hold workspaces" : "✕ does not answer"}</span>
       </div>
-      {s.warning && <p className="mt-2 break-words">{s.warning}</p>}
+      {s.warning && <p className="mt-2 break-words text-warning">▲ {s.warning}</p>}
       {s.problem && <p className="mt-2 break-words">{s.problem}</p>}
       <dl className="mt-3 grid grid-cols-[auto_minmax(0,1fr)] gap-x-6 text-base">
         {rows
