@@ -138,7 +138,7 @@ func (s *Server) ListHelpers(ctx context.Context, q ListHelpersRequestObject) (L
 	if err != nil {
 		return nil, err
 	}
-	views, err := s.views(ctx, list, true)
+	views, err := s.wholeViews(ctx, list)
 	return ListHelpers200JSONResponse(views), err
 }
 

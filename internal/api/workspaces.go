@@ -21,25 +21,29 @@ const runsShown = 50
 
 // ListWorkspaces lists the account's workspaces with their last runs.
 func (s *Server) ListWorkspaces(ctx context.Context, _ ListWorkspacesRequestObject) (ListWorkspacesResponseObject, error) {
-	list, err := s.o.Store.Workspaces(ctx, account(ctx).ID)
+	list, beside, err := s.o.Store.Overview(ctx, account(ctx).ID)
 	if err != nil {
 		return nil, err
 	}
-	views, err := s.views(ctx, list, false)
+	views, err := s.views(ctx, list, beside)
 	return ListWorkspaces200JSONResponse(views), err
 }
 
-// views adds to workspaces their last runs. Of those that went well the steps are
-// there only where the whole is wanted.
-func (s *Server) views(ctx context.Context, list []records.Workspace, whole bool) ([]Workspace, error) {
+// wholeViews shows workspaces with all that is beside them.
+func (s *Server) wholeViews(ctx context.Context, list []records.Workspace) ([]Workspace, error) {
 	ids := make([]int64, len(list))
 	for i, w := range list {
 		ids[i] = w.ID
 	}
-	beside, err := s.o.Store.Beside(ctx, ids, whole)
+	beside, err := s.o.Store.Beside(ctx, ids)
 	if err != nil {
 		return nil, err
 	}
+	return s.views(ctx, list, beside)
+}
+
+// views shows workspaces with what was found beside them.
+func (s *Server) views(ctx context.Context, list []records.Workspace, beside records.Beside) ([]Workspace, error) {
 	plans, err := s.o.Runner.Plans(ctx, list)
 	if err != nil {
 		return nil, err
@@ -59,7 +63,7 @@ func (s *Server) views(ctx context.Context, list []records.Workspace, whole bool
 }
 
 func (s *Server) view(ctx context.Context, w records.Workspace) (Workspace, error) {
-	views, err := s.views(ctx, []records.Workspace{w}, true)
+	views, err := s.wholeViews(ctx, []records.Workspace{w})
 	if err != nil {
 		return Workspace{}, err
 	}

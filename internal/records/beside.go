@@ -13,34 +13,57 @@ type Beside struct {
 	Helpers map[int64][]Workspace // by workspace
 }
 
-// lastRuns are the newest runs of the workspaces $1.
-const lastRuns = "unnest($1::bigint[]) AS of (id), LATERAL (SELECT " + runColumns + " FROM runs WHERE workspace = of.id ORDER BY runs.id DESC LIMIT 1) r"
+// The workspaces that something is shown beside, of the parameter $1.
+const (
+	named   = "SELECT unnest($1::bigint[]) AS id"
+	account = "SELECT id FROM workspaces WHERE account = $1 AND kind = 'workspace'"
+)
 
-// Beside finds, in one go, what is shown beside workspaces. The steps of runs that went well
-// are left out, unless the whole is wanted.
-func (q Queries) Beside(ctx context.Context, workspaces []int64, whole bool) (Beside, error) {
-	b := Beside{map[int64]Run{}, map[int64][]Step{}, map[int64][]Workspace{}}
+// Beside finds, in one go, what is shown beside workspaces, with all steps of their newest
+// runs.
+func (q Queries) Beside(ctx context.Context, workspaces []int64) (Beside, error) {
 	var batch pgx.Batch
-	batch.Queue("SELECT r.* FROM "+lastRuns, workspaces).Query(func(rows pgx.Rows) error {
+	b := beside(&batch, named, workspaces, true)
+	return b, q.db.SendBatch(ctx, &batch).Close()
+}
+
+// Overview lists an account's workspaces, newest use first, with what is shown beside them,
+// in one go. The steps of runs that went well are left out, and helpers and what is prepared
+// are not among the workspaces.
+func (q Queries) Overview(ctx context.Context, of int64) (list []Workspace, b Beside, err error) {
+	var batch pgx.Batch
+	batch.Queue(listOf, of).Query(func(rows pgx.Rows) (err error) {
+		list, err = pgx.CollectRows(rows, pgx.RowToStructByName[Workspace])
+		return err
+	})
+	b = beside(&batch, account, of, false)
+	return list, b, q.db.SendBatch(ctx, &batch).Close()
+}
+
+// beside adds the questions to a batch; the answers are there when it was sent.
+func beside(batch *pgx.Batch, which string, parameter any, whole bool) Beside {
+	b := Beside{map[int64]Run{}, map[int64][]Step{}, map[int64][]Workspace{}}
+	last := "(" + which + ") AS of, LATERAL (SELECT " + runColumns + " FROM runs WHERE workspace = of.id ORDER BY runs.id DESC LIMIT 1) r"
+	batch.Queue("SELECT r.* FROM "+last, parameter).Query(func(rows pgx.Rows) error {
 		list, err := pgx.CollectRows(rows, pgx.RowToStructByName[Run])
 		for _, r := range list {
 			b.Last[r.Workspace] = r
 		}
 		return err
 	})
-	batch.Queue("SELECT "+stepColumns+" FROM steps WHERE run IN (SELECT r.id FROM "+lastRuns+" WHERE $2 OR r.state <> 'done') ORDER BY run, position", workspaces, whole).Query(func(rows pgx.Rows) error {
+	batch.Queue("SELECT "+stepColumns+" FROM steps WHERE run IN (SELECT r.id FROM "+last+" WHERE $2 OR r.state <> 'done') ORDER BY run, position", parameter, whole).Query(func(rows pgx.Rows) error {
 		list, err := pgx.CollectRows(rows, pgx.RowToStructByName[Step])
 		for _, s := range list {
 			b.Steps[s.Run] = append(b.Steps[s.Run], s)
 		}
 		return err
 	})
-	batch.Queue("SELECT "+listedColumns+" FROM workspaces WHERE parent = ANY($1) ORDER BY id", workspaces).Query(func(rows pgx.Rows) error {
+	batch.Queue("SELECT "+listedColumns+" FROM workspaces WHERE parent IN ("+which+") ORDER BY id", parameter).Query(func(rows pgx.Rows) error {
 		list, err := pgx.CollectRows(rows, pgx.RowToStructByName[Workspace])
 		for _, h := range list {
 			b.Helpers[*h.Parent] = append(b.Helpers[*h.Parent], h)
 		}
 		return err
 	})
-	return b, q.db.SendBatch(ctx, &batch).Close()
+	return b
 }

@@ -108,7 +108,7 @@ func TestHelpersGoWithTheirWorkspace(t *testing.T) {
 	ctx := t.Context()
 	h, err := s.AddWorkspace(ctx, Workspace{Account: w.Account, Name: "helped.tools", Source: w.Source, Site: "s", State: Ready, Wanted: WantRunning, Kind: IsHelper, Parent: &w.ID, Spec: json.RawMessage(`{}`)})
 	require.NoError(t, err)
-	of, err := s.Beside(ctx, []int64{w.ID}, true)
+	of, err := s.Beside(ctx, []int64{w.ID})
 	require.NoError(t, err)
 	require.Len(t, of.Helpers[w.ID], 1)
 	assert.Empty(t, of.Last)
@@ -135,8 +135,13 @@ func TestBesideAWorkspaceIsItsNewestRun(t *testing.T) {
 	}
 	shown := func(whole bool) (Run, []string) {
 		t.Helper()
-		b, err := s.Beside(ctx, []int64{w.ID}, whole)
+		list, b, err := s.Overview(ctx, w.Account)
 		require.NoError(t, err)
+		require.Len(t, list, 1)
+		if whole {
+			b, err = s.Beside(ctx, []int64{w.ID})
+			require.NoError(t, err)
+		}
 		var names []string
 		for _, step := range b.Steps[b.Last[w.ID].ID] {
 			names = append(names, step.Name)

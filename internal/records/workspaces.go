@@ -107,10 +107,12 @@ func (q Queries) Workspace(ctx context.Context, id int64) (Workspace, error) {
 	return one[Workspace](ctx, q.db, "SELECT "+workspaceColumns+" FROM workspaces WHERE id = $1", id)
 }
 
+var listOf = "SELECT " + listedColumns + " FROM workspaces WHERE account = $1 AND kind = 'workspace' ORDER BY last_used DESC, id DESC"
+
 // Workspaces lists an account's workspaces, newest use first. Helpers and what is prepared
 // are not among them.
 func (q Queries) Workspaces(ctx context.Context, account int64) ([]Workspace, error) {
-	return many[Workspace](ctx, q.db, "SELECT "+listedColumns+" FROM workspaces WHERE account = $1 AND kind = 'workspace' ORDER BY last_used DESC, id DESC", account)
+	return many[Workspace](ctx, q.db, listOf, account)
 }
 
 // WorkspacesAt lists all workspaces of a site.
