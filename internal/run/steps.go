@@ -151,6 +151,10 @@ func (c *carriage) volume(ctx context.Context, id string) (bool, any, error) {
 // agentPatience is how long an agent has to answer after its container was started.
 const agentPatience = 30 * time.Second
 
+// lookEvery is how often it is looked whether a container whose agent does not answer yet
+// still runs.
+const lookEvery = 100 * time.Millisecond
+
 // agent starts the instance, reaches its agent, and tells it how programs run.
 func (c *carriage) agent(ctx context.Context, id string) error {
 	if err := c.mountedStill(); err != nil {
@@ -232,6 +236,7 @@ func (c *carriage) dropLink() {
 func (c *carriage) reach(ctx context.Context, id string) (*agentlink.Link, error) {
 	ctx, cancel := context.WithTimeout(ctx, agentPatience)
 	defer cancel()
+	looked := time.Now()
 	for wait := 5 * time.Millisecond; ; wait = min(wait*2, 200*time.Millisecond) {
 		stream, err := c.site.Connect(ctx, id)
 		if err == nil {
@@ -240,19 +245,30 @@ func (c *carriage) reach(ctx context.Context, id string) (*agentlink.Link, error
 				return link.Quiet(), nil
 			}
 		}
-		there, found, findErr := c.site.Find(ctx, id)
-		if findErr != nil && ctx.Err() == nil {
-			return nil, findErr // the site itself is away: there is no use in waiting for the agent
-		}
-		if findErr == nil && (!found || !there.Running) {
-			return nil, fault.New("container-ended", "look at the image: it must be able to run programs, and a command of its own must not end",
-				"the workspace's container ended at once (exit status %d)", there.ExitCode)
+		if time.Since(looked) >= lookEvery { // mostly it is only a moment too early
+			if err := c.runsStill(ctx, id); err != nil {
+				return nil, err
+			}
+			looked = time.Now()
 		}
 		pause(ctx, wait)
 		if ctx.Err() != nil {
 			return nil, err
 		}
 	}
+}
+
+// runsStill tells why an agent will not answer: its container has ended, or its site is away.
+func (c *carriage) runsStill(ctx context.Context, id string) error {
+	there, found, err := c.site.Find(ctx, id)
+	if err == nil && (!found || !there.Running) {
+		return fault.New("container-ended", "look at the image: it must be able to run programs, and a command of its own must not end",
+			"the workspace's container ended at once (exit status %d)", there.ExitCode)
+	}
+	if ctx.Err() != nil {
+		return nil // it is told who waits
+	}
+	return err
 }
 
 func (c *carriage) ready(ctx context.Context) error {

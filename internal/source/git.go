@@ -248,6 +248,18 @@ func (f *fetching) mirror(ctx context.Context, t *tip) (string, error) {
 	return folder, nil
 }
 
+// template is the folder that a clone begins with: the folders that programs expect to be
+// there, without git's dozen of sample hooks, which would go into every workspace.
+func (f *Fetcher) template() (string, error) {
+	folder := filepath.Join(f.Folder, "template")
+	for _, name := range []string{"hooks", "info"} {
+		if err := os.MkdirAll(filepath.Join(folder, name), 0o755); err != nil {
+			return "", fmt.Errorf("make the folder that clones begin with: %w", err)
+		}
+	}
+	return folder, nil
+}
+
 // clone makes a normal clone whose remote is the repository itself, not the mirror.
 func (f *fetching) clone(ctx context.Context, mirror, to string, t tip) error {
 	a := f.Address
@@ -259,7 +271,11 @@ func (f *fetching) clone(ctx context.Context, mirror, to string, t tip) error {
 		return err
 	}
 	defer unlock()
-	if _, err := f.git(ctx, "", "clone", "--quiet", "--no-checkout", "--", mirror, to); err != nil {
+	template, err := f.template()
+	if err != nil {
+		return err
+	}
+	if _, err := f.git(ctx, "", "clone", "--quiet", "--no-checkout", "--template="+template, "--", mirror, to); err != nil {
 		return explain(err, a)
 	}
 	if _, err := f.git(ctx, to, "config", "remote.origin.url", a.Git); err != nil {

@@ -147,6 +147,11 @@ func BenchmarkRebuildUnchanged(b *testing.B) {
 // one, where the engine does less: no name server, no rules for it.
 func BenchmarkThirtyAtOnce(b *testing.B) {
 	source, engine, states := benchSource(b), rawEngine(b), newWaiter(b)
+	warm := "fleet-warm"
+	_, err := api.Answer[api.Workspace](skipper.api.Provision(b.Context(), api.ProvisionRequest{Source: source, Name: &warm}))
+	require.NoError(b, err)
+	states.wait(b, warm, records.Ready) // the image is there from now on
+	b.Cleanup(func() { _ = skipper.command(context.WithoutCancel(b.Context()), "", "remove", warm, "-yes").Run() })
 	var p pair
 	var lists, byDefault []time.Duration
 	soonBefore, allBefore := listsAnswered(b)
