@@ -6,8 +6,6 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
-	"domicile/internal/definition"
-	"domicile/internal/plan"
 	"domicile/internal/records"
 )
 
@@ -37,13 +35,4 @@ func TestWhoHasJustBecomeReadyIsNotAskedAtOnce(t *testing.T) {
 	assert.False(t, r.turnToAsk(w, time.Hour), "it was asked just now")
 	w.StopsAt = new(time.Now())
 	assert.True(t, r.turnToAsk(w, time.Hour), "one that is about to stop is asked each time")
-}
-
-func TestHowLongAWorkspaceMayBeWithoutUse(t *testing.T) {
-	r := &Runner{o: Options{IdleStop: 4 * time.Hour}}
-	for said, want := range map[string]time.Duration{"": 4 * time.Hour, "never": 0, "30m": 30 * time.Minute, "soon": 4 * time.Hour} {
-		assert.Equal(t, want, r.idleLimit(&plan.Plan{Domicile: &definition.Domicile{IdleStop: said}}), said)
-	}
-	assert.Equal(t, 4*time.Hour, r.idleLimit(&plan.Plan{}))
-	assert.Zero(t, r.idleLimit(&plan.Plan{Shutdown: "none"}), "shutdownAction none")
 }

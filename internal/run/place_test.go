@@ -1,0 +1,218 @@
+package run
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"domicile/internal/artifact"
+	"domicile/internal/daemons"
+	"domicile/internal/fault"
+	"domicile/internal/plan"
+	"domicile/internal/records"
+	"domicile/internal/site"
+	"domicile/internal/source"
+)
+
+// place is a site that makes nothing. A test says what happens at which call; what is not
+// said goes well. An instance's agent never answers: no run gets further than to start it.
+type place struct {
+	site.Site // what no test calls
+
+	mu    sync.Mutex
+	calls []string
+	at    map[string]func(ctx context.Context) error // by call
+}
+
+func (p *place) when(call string, do func(ctx context.Context) error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.at[call] = do
+}
+
+func (p *place) called(ctx context.Context, call string) error {
+	p.mu.Lock()
+	p.calls = append(p.calls, call)
+	do := p.at[call]
+	p.mu.Unlock()
+	if do == nil {
+		return nil
+	}
+	return do(ctx)
+}
+
+// times tells how often a call came.
+func (p *place) times(call string) (n int) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, c := range p.calls {
+		if c == call {
+			n++
+		}
+	}
+	return n
+}
+
+func (p *place) Kind() site.Kind { return site.Engine }
+func (p *place) Examine(ctx context.Context) (site.Facts, error) {
+	return site.Facts{Processors: 4, MemoryBytes: 8 << 30}, p.called(ctx, "examine")
+}
+func (p *place) EnsureImage(ctx context.Context, reference string, say func(string)) (site.Image, error) {
+	say("pulling " + reference)
+	return site.Image{ID: reference, Fetched: true}, p.called(ctx, "image "+reference)
+}
+func (p *place) HasImage(ctx context.Context, reference string) (bool, error) {
+	return true, p.called(ctx, "has "+reference)
+}
+func (p *place) EnsureVolume(ctx context.Context, _ string) (bool, error) {
+	return true, p.called(ctx, "volume")
+}
+func (p *place) EnsureNetworks(ctx context.Context, _ string, _ []plan.Network) error {
+	return p.called(ctx, "networks")
+}
+func (p *place) EnsureService(ctx context.Context, _, _ string, v plan.Service, _ string) error {
+	return p.called(ctx, "service "+v.Name)
+}
+func (p *place) StartService(ctx context.Context, _, service string) error {
+	return p.called(ctx, "start "+service)
+}
+func (p *place) Services(ctx context.Context, _ string) ([]site.Service, error) {
+	return nil, p.called(ctx, "services")
+}
+func (p *place) EnsureInstance(ctx context.Context, _ string, _ plan.Container) error {
+	return p.called(ctx, "instance")
+}
+func (p *place) Start(ctx context.Context, _ string) error {
+	if err := p.called(ctx, "start"); err != nil {
+		return err
+	}
+	return errNoAgent
+}
+func (p *place) Stop(ctx context.Context, _ string, _ time.Duration, _ bool) error {
+	return p.called(ctx, "stop")
+}
+func (p *place) Remove(ctx context.Context, _ string) error { return p.called(ctx, "remove") }
+func (p *place) Find(ctx context.Context, _ string) (site.Instance, bool, error) {
+	return site.Instance{}, false, p.called(ctx, "find")
+}
+func (p *place) List(ctx context.Context) ([]site.Instance, error) {
+	return nil, p.called(ctx, "list")
+}
+
+var errNoAgent = fault.New("no-agent", "", "there is no agent here")
+
+// noVault keeps nothing of anybody.
+type noVault struct{}
+
+func (noVault) Login(context.Context, int64, string) (*source.Login, error) { return nil, nil }
+func (noVault) Secrets(context.Context, int64, string, []string) (map[string]string, error) {
+	return nil, nil
+}
+
+var database *daemons.Postgres
+
+func TestMain(m *testing.M) { os.Exit(withDatabase(m)) }
+
+func withDatabase(m *testing.M) int {
+	folder, err := os.MkdirTemp("", "domicile-run-")
+	if err == nil {
+		defer os.RemoveAll(folder)
+		err = os.Chmod(folder, 0o755) // PostgreSQL's user must pass
+	}
+	if err == nil {
+		database, err = daemons.StartPostgres(context.Background(), folder)
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "run: cannot set up:", err)
+		return 1
+	}
+	defer database.Stop()
+	return m.Run()
+}
+
+// berth is a runner at work for one account, at a place of its own.
+type berth struct {
+	*Runner
+	place   *place
+	store   *records.Store
+	account int64
+	folder  string // the source
+}
+
+// moor starts a runner whose source has these files.
+func moor(t *testing.T, files map[string]string) *berth {
+	t.Helper()
+	ctx := t.Context()
+	store, err := records.Open(ctx, database.URL)
+	require.NoError(t, err)
+	t.Cleanup(store.Close)
+	account, err := store.AddAccount(ctx, filepath.Base(t.TempDir())+t.Name(), "hash", false)
+	require.NoError(t, err)
+	b := &berth{place: &place{at: map[string]func(context.Context) error{}}, store: store, account: account.ID, folder: filepath.Join(t.TempDir(), "tide")}
+	for name, text := range files {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(b.folder, name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(b.folder, name), []byte(text), 0o644))
+	}
+	// Each test has a site of its own name: what others left in the records is not there.
+	b.Runner, err = New(ctx, Options{Store: store, Sites: map[string]site.Site{t.Name(): b.place}, Source: &source.Fetcher{Folder: t.TempDir(), Allowed: []string{b.folder}},
+		Artifacts: &artifact.Store{Folder: t.TempDir(), Offline: true}, Vault: noVault{}, Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Pause: time.Millisecond, Tries: 4})
+	require.NoError(t, err)
+	serving, stop := context.WithCancel(context.WithoutCancel(ctx))
+	ended := make(chan error)
+	go func() { ended <- b.Serve(serving) }()
+	t.Cleanup(func() {
+		stop()
+		require.NoError(t, <-ended)
+	})
+	return b
+}
+
+func (b *berth) provision(t *testing.T, name string) records.Workspace {
+	t.Helper()
+	w, err := b.Provision(t.Context(), Request{Account: b.account, Source: b.folder, Name: name, Site: t.Name()})
+	require.NoError(t, err)
+	return w
+}
+
+// ended waits until a workspace's newest run is over, and gives it with its steps.
+func (b *berth) ended(t *testing.T, w records.Workspace) (r records.Run, steps map[string]records.Step) {
+	t.Helper()
+	require.Eventually(t, func() bool {
+		runs, err := b.store.Runs(t.Context(), w.ID, 1)
+		require.NoError(t, err)
+		if len(runs) == 0 {
+			return true // the workspace is gone, and its runs with it
+		}
+		r = runs[0]
+		return r.State == records.DoneWell || r.State == records.Failed
+	}, 20*time.Second, 5*time.Millisecond)
+	list, err := b.store.Steps(t.Context(), r.ID)
+	require.NoError(t, err)
+	steps = map[string]records.Step{}
+	for _, s := range list {
+		steps[s.Name] = s
+	}
+	return r, steps
+}
+
+// passing is a fault that may pass.
+func passing(times int) func(context.Context) error {
+	var mu sync.Mutex
+	return func(context.Context) error {
+		mu.Lock()
+		defer mu.Unlock()
+		if times--; times >= 0 {
+			return fault.Passing(errors.New("no wind"), "becalmed", "", "the place does not answer")
+		}
+		return nil
+	}
+}
