@@ -18,7 +18,7 @@ var single = map[string]string{".devcontainer/devcontainer.json": `{"image": "qu
 // A fault that may pass is tried again and told; the run goes on where it was.
 func TestAPassingFaultIsTriedAgain(t *testing.T) {
 	b := moor(t, single)
-	b.place.when("volume", passing(2))
+	b.place.When("volume", passing(2))
 	w := b.provision(t, "tide")
 	r, steps := b.ended(t, w)
 	assert.Equal(t, records.Failed, r.State, "there is no agent")
@@ -36,12 +36,12 @@ func TestAPassingFaultIsTriedAgain(t *testing.T) {
 
 func TestAFaultThatStaysEndsTheRun(t *testing.T) {
 	b := moor(t, single)
-	b.place.when("volume", passing(100))
+	b.place.When("volume", passing(100))
 	_, steps := b.ended(t, b.provision(t, "tide"))
 	assert.Equal(t, records.Failed, steps[plan.StepVolume].State)
 	assert.Equal(t, 4, steps[plan.StepVolume].Attempts, "as often as it may be tried")
-	assert.Zero(t, b.place.times("instance"))
-	b.place.when("volume", func(context.Context) error { return fault.New("full", "make room", "the hold is full") })
+	assert.Zero(t, b.place.Times("instance"))
+	b.place.When("volume", func(context.Context) error { return fault.New("full", "make room", "the hold is full") })
 	_, steps = b.ended(t, b.provision(t, "tide")) // goes on with the same workspace
 	assert.Equal(t, 1, steps[plan.StepVolume].Attempts, "a fault that does not pass is not tried again")
 	assert.Equal(t, "the hold is full. To mend it: make room", steps[plan.StepVolume].Reason)
@@ -52,7 +52,7 @@ func TestAFaultThatStaysEndsTheRun(t *testing.T) {
 func TestWhatIsWrittenDownWhileAStepWorks(t *testing.T) {
 	b := moor(t, single)
 	working, goOn := make(chan struct{}), make(chan struct{})
-	b.place.when("volume", func(context.Context) error {
+	b.place.When("volume", func(context.Context) error {
 		close(working)
 		<-goOn
 		return nil
@@ -82,13 +82,13 @@ func TestARemoveEndsWhatIsUnderWay(t *testing.T) {
 	b := moor(t, single)
 	working := make(chan struct{})
 	left := false
-	b.place.when("image quay.test/base:12", func(ctx context.Context) error {
+	b.place.When("image quay.test/base:12", func(ctx context.Context) error {
 		close(working)
 		<-ctx.Done()
 		left = true
 		return ctx.Err()
 	})
-	b.place.when("remove", func(context.Context) error {
+	b.place.When("remove", func(context.Context) error {
 		assert.True(t, left, "the run before is left")
 		return nil
 	})
@@ -98,8 +98,8 @@ func TestARemoveEndsWhatIsUnderWay(t *testing.T) {
 	require.NoError(t, err)
 	b.ended(t, w)
 	require.Eventually(t, func() bool { _, err := b.store.Workspace(t.Context(), w.ID); return err != nil }, 10*time.Second, 5*time.Millisecond)
-	assert.Equal(t, 1, b.place.times("remove"))
-	assert.Zero(t, b.place.times("volume"))
+	assert.Equal(t, 1, b.place.Times("remove"))
+	assert.Zero(t, b.place.Times("volume"))
 }
 
 func fleet() map[string]string {
@@ -126,11 +126,11 @@ func TestImagesArePulledSideBySide(t *testing.T) {
 			}
 		}
 	}
-	b.place.when("image quay.test/base:12", meet(own, beside))
-	b.place.when("image quay.test/db:15", meet(beside, own))
+	b.place.When("image quay.test/base:12", meet(own, beside))
+	b.place.When("image quay.test/db:15", meet(beside, own))
 	r, steps := b.ended(t, b.provision(t, "fleet"))
 	assert.Equal(t, records.DoneWell, steps[plan.StepImage].State, steps[plan.StepImage].Reason)
-	assert.Equal(t, 1, b.place.times("image quay.test/base:12"))
+	assert.Equal(t, 1, b.place.Times("image quay.test/base:12"))
 	lines, err := b.store.Log(t.Context(), r.ID, 0, steps[plan.StepImage].Position, 10)
 	require.NoError(t, err)
 	var said []string
@@ -145,12 +145,12 @@ func TestImagesArePulledSideBySide(t *testing.T) {
 func TestAnImageThatIsNowhereEndsTheOtherPulls(t *testing.T) {
 	b := moor(t, fleet())
 	begun := make(chan struct{})
-	b.place.when("image quay.test/base:12", func(ctx context.Context) error {
+	b.place.When("image quay.test/base:12", func(ctx context.Context) error {
 		close(begun)
 		<-ctx.Done()
 		return ctx.Err()
 	})
-	b.place.when("image quay.test/db:15", func(context.Context) error {
+	b.place.When("image quay.test/db:15", func(context.Context) error {
 		<-begun
 		return fault.New("image-not-found", "push it", "the registry has no image db:15")
 	})
@@ -166,7 +166,7 @@ func TestAPlanIsComparedWithTheSite(t *testing.T) {
 	require.Eventually(t, func() bool { return !b.Examined(t.Name()).At.IsZero() }, 10*time.Second, 5*time.Millisecond)
 	_, steps := b.ended(t, b.provision(t, "vast"))
 	assert.Contains(t, steps[plan.StepPlan].Reason, ".devcontainer.json:2: hostRequirements.cpus asks for 64 processors; the site "+t.Name()+" has 4")
-	assert.Zero(t, b.place.times("image quay.test/base:12"))
+	assert.Zero(t, b.place.Times("image quay.test/base:12"))
 }
 
 // A plan is read once, and again when it has changed.

@@ -17,98 +17,11 @@ import (
 	"domicile/internal/artifact"
 	"domicile/internal/daemons"
 	"domicile/internal/fault"
-	"domicile/internal/plan"
 	"domicile/internal/records"
 	"domicile/internal/site"
+	"domicile/internal/site/sitetest"
 	"domicile/internal/source"
 )
-
-// place is a site that makes nothing. A test says what happens at which call; what is not
-// said goes well. An instance's agent never answers: no run gets further than to start it.
-type place struct {
-	site.Site // what no test calls
-
-	mu    sync.Mutex
-	calls []string
-	at    map[string]func(ctx context.Context) error // by call
-}
-
-func (p *place) when(call string, do func(ctx context.Context) error) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	p.at[call] = do
-}
-
-func (p *place) called(ctx context.Context, call string) error {
-	p.mu.Lock()
-	p.calls = append(p.calls, call)
-	do := p.at[call]
-	p.mu.Unlock()
-	if do == nil {
-		return nil
-	}
-	return do(ctx)
-}
-
-// times tells how often a call came.
-func (p *place) times(call string) (n int) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	for _, c := range p.calls {
-		if c == call {
-			n++
-		}
-	}
-	return n
-}
-
-func (p *place) Kind() site.Kind { return site.Engine }
-func (p *place) Examine(ctx context.Context) (site.Facts, error) {
-	return site.Facts{Processors: 4, MemoryBytes: 8 << 30}, p.called(ctx, "examine")
-}
-func (p *place) EnsureImage(ctx context.Context, reference string, say func(string)) (site.Image, error) {
-	say("pulling " + reference)
-	return site.Image{ID: reference, Fetched: true}, p.called(ctx, "image "+reference)
-}
-func (p *place) HasImage(ctx context.Context, reference string) (bool, error) {
-	return true, p.called(ctx, "has "+reference)
-}
-func (p *place) EnsureVolume(ctx context.Context, _ string) (bool, error) {
-	return true, p.called(ctx, "volume")
-}
-func (p *place) EnsureNetworks(ctx context.Context, _ string, _ []plan.Network) error {
-	return p.called(ctx, "networks")
-}
-func (p *place) EnsureService(ctx context.Context, _, _ string, v plan.Service, _ string) error {
-	return p.called(ctx, "service "+v.Name)
-}
-func (p *place) StartService(ctx context.Context, _, service string) error {
-	return p.called(ctx, "start "+service)
-}
-func (p *place) Services(ctx context.Context, _ string) ([]site.Service, error) {
-	return nil, p.called(ctx, "services")
-}
-func (p *place) EnsureInstance(ctx context.Context, _ string, _ plan.Container) error {
-	return p.called(ctx, "instance")
-}
-func (p *place) Start(ctx context.Context, _ string) error {
-	if err := p.called(ctx, "start"); err != nil {
-		return err
-	}
-	return errNoAgent
-}
-func (p *place) Stop(ctx context.Context, _ string, _ time.Duration, _ bool) error {
-	return p.called(ctx, "stop")
-}
-func (p *place) Remove(ctx context.Context, _ string) error { return p.called(ctx, "remove") }
-func (p *place) Find(ctx context.Context, _ string) (site.Instance, bool, error) {
-	return site.Instance{}, false, p.called(ctx, "find")
-}
-func (p *place) List(ctx context.Context) ([]site.Instance, error) {
-	return nil, p.called(ctx, "list")
-}
-
-var errNoAgent = fault.New("no-agent", "", "there is no agent here")
 
 // noVault keeps nothing of anybody.
 type noVault struct{}
@@ -142,7 +55,7 @@ func withDatabase(m *testing.M) int {
 // berth is a runner at work for one account, at a place of its own.
 type berth struct {
 	*Runner
-	place   *place
+	place   *sitetest.Nowhere
 	store   *records.Store
 	account int64
 	folder  string // the source
@@ -157,7 +70,7 @@ func moor(t *testing.T, files map[string]string) *berth {
 	t.Cleanup(store.Close)
 	account, err := store.AddAccount(ctx, filepath.Base(t.TempDir())+t.Name(), "hash", false)
 	require.NoError(t, err)
-	b := &berth{place: &place{at: map[string]func(context.Context) error{}}, store: store, account: account.ID, folder: filepath.Join(t.TempDir(), "tide")}
+	b := &berth{place: &sitetest.Nowhere{Facts: site.Facts{Processors: 4, MemoryBytes: 8 << 30}}, store: store, account: account.ID, folder: filepath.Join(t.TempDir(), "tide")}
 	for name, text := range files {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(b.folder, name)), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(b.folder, name), []byte(text), 0o644))
