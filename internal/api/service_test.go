@@ -2,7 +2,6 @@ package api_test
 
 import (
 	"context"
-	"fmt"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
@@ -21,6 +20,7 @@ import (
 	"domicile/internal/client"
 	"domicile/internal/credential"
 	"domicile/internal/daemons"
+	"domicile/internal/daemons/daemonstest"
 	"domicile/internal/fault"
 	"domicile/internal/records"
 	"domicile/internal/run"
@@ -32,24 +32,7 @@ import (
 
 var database *daemons.Postgres
 
-func TestMain(m *testing.M) { os.Exit(withDatabase(m)) }
-
-func withDatabase(m *testing.M) int {
-	folder, err := os.MkdirTemp("", "domicile-api-")
-	if err == nil {
-		defer os.RemoveAll(folder)
-		err = os.Chmod(folder, 0o755) // PostgreSQL's user must pass
-	}
-	if err == nil {
-		database, err = daemons.StartPostgres(context.Background(), folder)
-	}
-	if err != nil {
-		fmt.Fprintln(os.Stderr, "api: cannot set up:", err)
-		return 1
-	}
-	defer database.Stop()
-	return m.Run()
-}
+func TestMain(m *testing.M) { os.Exit(daemonstest.Postgres(m, &database)) }
 
 // house is a whole service at a site that makes nothing, reached over HTTP.
 type house struct {

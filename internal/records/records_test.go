@@ -3,7 +3,6 @@ package records
 import (
 	"context"
 	"errors"
-	"fmt"
 	"os"
 	"testing"
 	"time"
@@ -13,28 +12,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"domicile/internal/daemons"
+	"domicile/internal/daemons/daemonstest"
 )
 
 var server *daemons.Postgres
 
-func TestMain(m *testing.M) { os.Exit(withPostgres(m)) }
-
-func withPostgres(m *testing.M) int {
-	folder, err := os.MkdirTemp("", "domicile-records-")
-	if err == nil {
-		defer os.RemoveAll(folder)
-		err = os.Chmod(folder, 0o755) // PostgreSQL's user must pass
-	}
-	if err == nil {
-		server, err = daemons.StartPostgres(context.Background(), folder)
-	}
-	if err != nil {
-		fmt.Fprintln(os.Stderr, "records: cannot set up:", err)
-		return 1
-	}
-	defer server.Stop()
-	return m.Run()
-}
+func TestMain(m *testing.M) { os.Exit(daemonstest.Postgres(m, &server)) }
 
 func open(t *testing.T) *Store {
 	t.Helper()

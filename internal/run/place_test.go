@@ -3,7 +3,6 @@ package run
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"log/slog"
 	"os"
@@ -16,6 +15,7 @@ import (
 
 	"domicile/internal/artifact"
 	"domicile/internal/daemons"
+	"domicile/internal/daemons/daemonstest"
 	"domicile/internal/fault"
 	"domicile/internal/records"
 	"domicile/internal/site"
@@ -33,24 +33,7 @@ func (noVault) Secrets(context.Context, int64, string, []string) (map[string]str
 
 var database *daemons.Postgres
 
-func TestMain(m *testing.M) { os.Exit(withDatabase(m)) }
-
-func withDatabase(m *testing.M) int {
-	folder, err := os.MkdirTemp("", "domicile-run-")
-	if err == nil {
-		defer os.RemoveAll(folder)
-		err = os.Chmod(folder, 0o755) // PostgreSQL's user must pass
-	}
-	if err == nil {
-		database, err = daemons.StartPostgres(context.Background(), folder)
-	}
-	if err != nil {
-		fmt.Fprintln(os.Stderr, "run: cannot set up:", err)
-		return 1
-	}
-	defer database.Stop()
-	return m.Run()
-}
+func TestMain(m *testing.M) { os.Exit(daemonstest.Postgres(m, &database)) }
 
 // berth is a runner at work for one account, at a place of its own.
 type berth struct {
