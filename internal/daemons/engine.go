@@ -84,24 +84,35 @@ func (e *Engine) makeBridge(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("list the machine's addresses: %w", err)
 	}
-	for range 100 {
-		a, b := byte(16+rand.IntN(16)), byte(rand.IntN(256))
-		mine := &net.IPNet{IP: net.IPv4(172, a, b, 0), Mask: net.CIDRMask(24, 32)}
-		if slices.ContainsFunc(taken, func(t net.Addr) bool {
+	mine, err := freeRange(taken)
+	if err != nil {
+		return err
+	}
+	e.bridge = fmt.Sprintf("dmcl%02x%04x", mine.IP[2], os.Getpid()&0xffff)
+	gateway := net.IPv4(mine.IP[0], mine.IP[1], mine.IP[2], 1)
+	for _, args := range [][]string{{"link", "add", e.bridge, "type", "bridge"}, {"address", "add", gateway.String() + "/24", "dev", e.bridge}, {"link", "set", e.bridge, "up"}} {
+		if out, err := exec.CommandContext(ctx, "ip", args...).CombinedOutput(); err != nil {
+			return fault.Wrap(err, "no-bridge", "apt-get install iproute2; network bridges must be allowed here", "cannot make a network bridge: %s", strings.TrimSpace(string(out)))
+		}
+	}
+	return nil
+}
+
+// freeRange finds a range of addresses that no interface of the machine has. It is none of
+// those that an engine gives to its networks by itself, 172.17.0.0/16 and above: it would
+// meet a network that this engine had before it stopped, and then the engine does not start.
+func freeRange(taken []net.Addr) (*net.IPNet, error) {
+	first := rand.IntN(256)
+	for i := range 256 {
+		mine := &net.IPNet{IP: net.IPv4(172, 16, byte(first+i), 0).To4(), Mask: net.CIDRMask(24, 32)}
+		if !slices.ContainsFunc(taken, func(t net.Addr) bool {
 			n, ok := t.(*net.IPNet)
 			return ok && (n.Contains(mine.IP) || mine.Contains(n.IP))
 		}) {
-			continue
+			return mine, nil
 		}
-		e.bridge = fmt.Sprintf("dmcl%02x%02x%04x", a, b, os.Getpid()&0xffff)
-		for _, args := range [][]string{{"link", "add", e.bridge, "type", "bridge"}, {"address", "add", fmt.Sprintf("172.%d.%d.1/24", a, b), "dev", e.bridge}, {"link", "set", e.bridge, "up"}} {
-			if out, err := exec.CommandContext(ctx, "ip", args...).CombinedOutput(); err != nil {
-				return fault.Wrap(err, "no-bridge", "apt-get install iproute2; network bridges must be allowed here", "cannot make a network bridge: %s", strings.TrimSpace(string(out)))
-			}
-		}
-		return nil
 	}
-	return errors.New("no range of addresses is free for the engine's network")
+	return nil, errors.New("no range of addresses is free for the engine's network: all of 172.16.0.0/16 are taken")
 }
 
 // Stop stops the engine and with it the containers. Its data stays.
