@@ -71,6 +71,10 @@ func (e *Engine) Start(ctx context.Context) error {
 		}
 		return nil
 	})
+	if err != nil {
+		_ = exec.Command("ip", "link", "delete", e.bridge).Run() // nobody else knows of it
+		e.bridge = ""
+	}
 	return err
 }
 
