@@ -89,9 +89,9 @@ func (r *refuser) place(pointer string) string {
 	return r.report.File
 }
 
-// need refuses unless the policy allows it.
 func (r *refuser) allows(allowance string) bool { return slices.Contains(r.policy, allowance) }
 
+// need refuses unless the policy allows it.
 func (r *refuser) need(allowance, place, what string, args ...any) {
 	if r.allows(allowance) {
 		return
