@@ -3,11 +3,15 @@ package records
 import (
 	"context"
 	"errors"
+	"io/fs"
 	"os"
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/stdlib"
+	"github.com/pressly/goose/v3"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -207,6 +211,45 @@ func TestAStepKnowsHowLongItTookLastTime(t *testing.T) {
 	millis, err := s.StepMillis(t.Context(), w.Source)
 	require.NoError(t, err)
 	assert.Equal(t, map[string]int64{"image": 1500}, millis, "also when the workspace is thrown away")
+}
+
+// Workspaces that were made by an earlier version have their plans after it was replaced,
+// and what their steps took.
+func TestWhatAnEarlierVersionMadeIsThereAfterAnUpgrade(t *testing.T) {
+	ctx := t.Context()
+	_, err := open(t).Pool.Exec(ctx, "CREATE DATABASE upgraded")
+	require.NoError(t, err)
+	url := strings.Replace(server.URL, "/postgres?", "/upgraded?", 1)
+	before, err := Open(ctx, url)
+	require.NoError(t, err)
+	w, unplanned := workspace(t, before, "older"), workspace(t, before, "unplanned")
+	require.NoError(t, before.SetPlan(ctx, w.ID, "", []byte(`{"image":"one"}`)))
+	_, err = before.Pool.Exec(ctx, "INSERT INTO runs (workspace, kind, state) VALUES ($1, 'provision', 'done')", w.ID)
+	require.NoError(t, err)
+	_, err = before.Pool.Exec(ctx, "INSERT INTO steps (run, position, name, title, state, started, ended) SELECT id, 0, 'image', 'Pull', 'done', now() - interval '2 seconds', now() FROM runs")
+	require.NoError(t, err)
+	files, err := fs.Sub(migrations, "migrations")
+	require.NoError(t, err)
+	db := stdlib.OpenDBFromPool(before.Pool)
+	provider, err := goose.NewProvider(goose.DialectPostgres, db, files)
+	require.NoError(t, err)
+	_, err = provider.DownTo(ctx, 5)
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+	before.Close()
+
+	after, err := Open(ctx, url)
+	require.NoError(t, err)
+	t.Cleanup(after.Close)
+	w, err = after.Workspace(ctx, w.ID)
+	require.NoError(t, err)
+	assert.Positive(t, w.Planned)
+	unplanned, err = after.Workspace(ctx, unplanned.ID)
+	require.NoError(t, err)
+	assert.Zero(t, unplanned.Planned)
+	millis, err := after.StepMillis(ctx, w.Source)
+	require.NoError(t, err)
+	assert.Equal(t, map[string]int64{"image": 2000}, millis)
 }
 
 func TestAListLeavesPlansOutAndTellsWhenTheyChange(t *testing.T) {

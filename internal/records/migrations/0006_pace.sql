@@ -14,6 +14,7 @@ INSERT INTO step_times (source, step, last, mean)
     WHERE s.state = 'done' AND millis IS NOT NULL ORDER BY w.source, s.name, s.ended DESC;
 
 ALTER TABLE workspaces ADD COLUMN planned bigint NOT NULL DEFAULT 0; -- how often the plan was changed
+UPDATE workspaces SET planned = 1 WHERE plan IS NOT NULL;
 
 -- +goose Down
 ALTER TABLE workspaces DROP COLUMN planned;
