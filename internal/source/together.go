@@ -40,7 +40,7 @@ func (t *together) ask(ctx context.Context, key string, came time.Time, ask func
 	}
 	q := t.waiting[key]
 	for _, earlier := range []*question{t.asked[key], t.good[key]} {
-		if earlier != nil && !came.IsZero() && earlier.begun.After(came) {
+		if earlier != nil && !came.IsZero() && earlier.begun.After(came) && time.Since(earlier.begun) < answerKept {
 			q = earlier
 		}
 	}
