@@ -1,6 +1,6 @@
 // Command domicile-agent is Domicile's program inside a workspace.
 //
-//	domicile-agent serve [-socket PATH] [-version V] [-guests ADDRESS]   serve the service's connections
+//	domicile-agent serve -service-key KEY [-socket PATH] [-version V] [-guests ADDRESS]   serve the service's connections
 //	domicile-agent bridge [-socket PATH]               join standard input and output to that socket
 //	domicile-agent marked                              name a process of the user that is marked as busy
 //	domicile-agent sftp                                serve SFTP on standard input and output
@@ -35,12 +35,13 @@ func run(args []string) error {
 	socket := flags.String("socket", wire.SocketPath, "the agent's socket")
 	guests := flags.String("guests", "", "of a helper: where the workspace's own network is served")
 	version := flags.String("version", "unknown", "what to answer when asked for the version")
+	key := flags.String("service-key", "", "the public key that the service is known by")
 	if err := flags.Parse(args[1:]); err != nil {
 		return err
 	}
 	switch args[0] {
 	case "serve":
-		return serve(*socket, *guests, *version)
+		return serve(*socket, *guests, *version, *key)
 	case "marked":
 		fmt.Println(agent.Marked())
 		return nil
@@ -52,13 +53,13 @@ func run(args []string) error {
 	return fmt.Errorf("%q is none of serve, bridge, sftp, marked", args[0])
 }
 
-func serve(socket, guests, version string) error {
+func serve(socket, guests, version, key string) error {
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM, syscall.SIGINT)
 	defer stop()
 	// Closing a connection whose other end is gone must not end the agent.
 	// Caught, not ignored: what is ignored would be ignored by every program started here.
 	signal.Notify(make(chan os.Signal, 1), syscall.SIGPIPE, syscall.SIGHUP)
-	server, err := agent.New(version, slog.New(slog.NewTextHandler(os.Stderr, nil)))
+	server, err := agent.New(version, key, slog.New(slog.NewTextHandler(os.Stderr, nil)))
 	if err != nil {
 		return err
 	}

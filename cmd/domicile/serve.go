@@ -23,6 +23,7 @@ import (
 	"domicile/internal/credential"
 	"domicile/internal/fault"
 	"domicile/internal/gateway"
+	"domicile/internal/judge"
 	"domicile/internal/plan"
 	"domicile/internal/records"
 	runs "domicile/internal/run"
@@ -62,7 +63,7 @@ var serveCommand = command{
 		text(&s.agent, "agent", besideMe("domicile-agent"), "the agent's binary")
 		text(&s.folders, "source-folders", "", "folders of this host that may be used as sources, with commas between")
 		text(&s.templates, "templates", "", "namespaces of registries that hold the team's templates, with commas between")
-		text(&s.allow, "allow", "", "what definitions may ask of the host, with commas between: "+strings.Join(plan.Allowances, ", "))
+		text(&s.allow, "allow", "", "what definitions may ask of the host, with commas between: "+strings.Join(judge.Allowances, ", "))
 		text(&s.sizes, "sizes", "small=1:2gb,medium=2:4gb,large=4:8gb", "the sizes that a workspace may have: name=processors:memory, with commas between")
 		text(&s.size, "size", "", "the size of a workspace that asks for none; default: no limits")
 		f.DurationVar(&s.idleStop, "idle-stop", 4*time.Hour, "after how long without use a workspace stops by itself, unless its definition says so; 0: it does not")
@@ -138,7 +139,7 @@ func assemble(ctx context.Context, s *settings, log *slog.Logger, sshAt net.Addr
 	if err != nil {
 		return nil, err
 	}
-	for _, folder := range []string{data, filepath.Join(data, "sockets")} {
+	for _, folder := range []string{data, filepath.Join(data, "sockets"), filepath.Join(data, "doors")} {
 		if err := os.MkdirAll(folder, 0o700); err != nil {
 			return nil, fault.Wrap(err, "no-data-folder", "choose another with -data, or make it", "cannot use the data folder %s", data)
 		}
@@ -182,14 +183,19 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 	}
 	registries := &api.Registries{Store: a.store, Seal: seal}
 	artifacts := &artifact.Store{Folder: filepath.Join(data, "artifacts"), Keychain: authn.NewMultiKeychain(registries, authn.DefaultKeychain)}
-	local, err := engine.New(engine.Options{Host: s.engine, Installation: installation, Agent: s.agent, SocketFolder: filepath.Join(data, "sockets"), Keychain: artifacts.Keychain})
+	keys, err := credential.NewKeys(seal)
 	if err != nil {
 		return err
 	}
-	policy := plan.Policy(split(s.allow))
+	local, err := engine.New(engine.Options{Host: s.engine, Installation: installation, Agent: s.agent, SocketFolder: filepath.Join(data, "sockets"), DoorFolder: filepath.Join(data, "doors"),
+		Secret: seal.Derive("names"), ServiceKey: keys.ServicePublic(), Keychain: artifacts.Keychain})
+	if err != nil {
+		return err
+	}
+	policy := judge.Policy(split(s.allow))
 	for _, a := range policy {
-		if !slices.Contains(plan.Allowances, a) {
-			return wrongUse("-allow does not know %q; it knows %s", a, strings.Join(plan.Allowances, ", "))
+		if !slices.Contains(judge.Allowances, a) {
+			return wrongUse("-allow does not know %q; it knows %s", a, strings.Join(judge.Allowances, ", "))
 		}
 	}
 	sizes, err := plan.ParseSizes(s.sizes)
@@ -201,7 +207,7 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 	}
 	vault := &vault.Vault{Store: a.store, Seal: seal}
 	const here = "this-host"
-	a.runner, err = runs.New(ctx, runs.Options{Store: a.store, Sites: map[string]site.Site{here: local}, Source: fetcher, Artifacts: artifacts, Policy: policy, Vault: vault,
+	a.runner, err = runs.New(ctx, runs.Options{Store: a.store, Sites: map[string]site.Site{here: local}, Source: fetcher, Artifacts: artifacts, Policy: policy, Vault: vault, Keys: keys,
 		Sizes: sizes, Size: s.size, IdleStop: s.idleStop, LookEvery: s.lookEvery, Log: log, Workers: s.workers, Tries: s.tries})
 	if err != nil {
 		return err

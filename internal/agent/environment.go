@@ -12,6 +12,8 @@ import (
 	"syscall"
 	"time"
 
+	"golang.org/x/crypto/ssh"
+
 	"domicile/internal/agent/wire"
 )
 
@@ -24,6 +26,7 @@ type person struct {
 	account *account
 	folder  string
 	env     map[string]string
+	guest   ssh.PublicKey // who may come as a guest; nil: nobody
 }
 
 // configure makes a person of what the service says, and probes the environment.
@@ -32,7 +35,13 @@ func (s *Server) configure(ctx context.Context, c wire.Session) (*person, wire.S
 	if err != nil {
 		return nil, wire.SessionReply{Error: err.Error()}
 	}
-	p := &person{account: a, folder: c.Folder, env: environment(os.Environ())}
+	var guest ssh.PublicKey
+	if c.GuestKey != "" {
+		if guest, _, _, _, err = ssh.ParseAuthorizedKey([]byte(c.GuestKey)); err != nil {
+			return nil, wire.SessionReply{Error: "the guests' key cannot be read: " + err.Error()}
+		}
+	}
+	p := &person{account: a, guest: guest, folder: c.Folder, env: environment(os.Environ())}
 	p.env["HOME"], p.env["USER"], p.env["LOGNAME"], p.env["SHELL"] = a.home, a.name, a.name, a.shell
 	if p.env["PATH"] == "" {
 		p.env["PATH"] = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"

@@ -41,20 +41,28 @@ func (s *Server) directTCP(ctx context.Context, new ssh.NewChannel) {
 		_ = new.Reject(ssh.ConnectionFailed, "the request names no host and port")
 		return
 	}
-	s.dial(ctx, new, "tcp", net.JoinHostPort(t.Host, strconv.Itoa(int(t.Port))))
+	address := net.JoinHostPort(t.Host, strconv.Itoa(int(t.Port)))
+	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", address)
+	s.joined(new, conn, err, address)
 }
 
-func (s *Server) directUnix(ctx context.Context, new ssh.NewChannel) {
+func (s *Server) directUnix(new ssh.NewChannel) {
 	var t unixTarget
 	if ssh.Unmarshal(new.ExtraData(), &t) != nil {
 		_ = new.Reject(ssh.ConnectionFailed, "the request names no socket")
 		return
 	}
-	s.dial(ctx, new, "unix", t.Path)
+	person, err := s.current()
+	if err != nil {
+		_ = new.Reject(ssh.ResourceShortage, err.Error())
+		return
+	}
+	conn, err := dialUnixAs(person.account, t.Path)
+	s.joined(new, conn, err, t.Path)
 }
 
-func (s *Server) dial(ctx context.Context, new ssh.NewChannel, network, address string) {
-	conn, err := (&net.Dialer{}).DialContext(ctx, network, address)
+// joined joins a channel to what was dialled for it.
+func (s *Server) joined(new ssh.NewChannel, conn net.Conn, err error, address string) {
 	if err != nil {
 		_ = new.Reject(ssh.ConnectionFailed, fmt.Sprintf("nothing answers at %s inside the workspace: %v", address, err))
 		return
@@ -97,8 +105,10 @@ func oneWay(to halfCloser, from io.Reader) {
 type forwards struct {
 	conn ssh.Conn
 	use  *use // nil: what goes through does not count
-	mu   sync.Mutex
-	open map[string]net.Listener
+	// person is with whose rights sockets are made.
+	person func() (*person, error)
+	mu     sync.Mutex
+	open   map[string]net.Listener
 }
 
 func (f *forwards) request(r *ssh.Request) {
@@ -151,7 +161,12 @@ func (f *forwards) listenTCP(r *ssh.Request, bind tcpBind) {
 }
 
 func (f *forwards) listenUnix(r *ssh.Request, bind unixBind) {
-	listener, err := net.Listen("unix", bind.Path)
+	person, err := f.person()
+	if err != nil {
+		_ = r.Reply(false, nil)
+		return
+	}
+	listener, err := listenUnixAs(person.account, bind.Path)
 	if err != nil {
 		_ = r.Reply(false, nil)
 		return

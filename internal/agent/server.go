@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"bytes"
 	"context"
 	"crypto/ecdsa"
 	"crypto/elliptic"
@@ -26,7 +27,8 @@ type Server struct {
 	version string
 	log     *slog.Logger
 	spawner *spawner
-	ssh     *ssh.ServerConfig
+	ssh     *ssh.ServerConfig // for the service
+	guests  *ssh.ServerConfig // for who comes from the workspace's own network
 
 	mu        sync.Mutex
 	person    *person
@@ -36,9 +38,15 @@ type Server struct {
 	use use
 }
 
-// New makes an agent. Its host key is made anew at each start: the stream that it serves
-// is private to the host's root, which is who could read a stored key too.
-func New(version string, log *slog.Logger) (*Server, error) {
+// New makes an agent that knows the service by its public key, as in an authorized_keys
+// line: access to the agent's socket alone opens nothing. Its own host key is made anew at
+// each start: the stream that it serves is private to the host's root, which is who could
+// read a stored key too.
+func New(version, serviceKey string, log *slog.Logger) (*Server, error) {
+	service, _, _, _, err := ssh.ParseAuthorizedKey([]byte(serviceKey))
+	if err != nil {
+		return nil, fmt.Errorf("read the service's key: %w", err)
+	}
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader) // the quickest to begin with
 	if err != nil {
 		return nil, fmt.Errorf("make host key: %w", err)
@@ -47,11 +55,35 @@ func New(version string, log *slog.Logger) (*Server, error) {
 	if err != nil {
 		return nil, fmt.Errorf("make host key: %w", err)
 	}
-	config := &ssh.ServerConfig{NoClientAuth: true, ServerVersion: "SSH-2.0-domicile-agent"}
+	s := &Server{version: version, log: log, spawner: newSpawner(), terminals: map[string]*terminal{}, tasks: map[string]*task{}}
+	s.ssh = knowing(signer, func() ssh.PublicKey { return service })
+	s.guests = knowing(signer, s.guestKey)
+	return s, nil
+}
+
+var errUnknownKey = errors.New("this key is not known here")
+
+// knowing lets in who has one key.
+func knowing(own ssh.Signer, known func() ssh.PublicKey) *ssh.ServerConfig {
+	config := &ssh.ServerConfig{ServerVersion: "SSH-2.0-domicile-agent", PublicKeyCallback: func(_ ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
+		if k := known(); k == nil || !bytes.Equal(k.Marshal(), key.Marshal()) {
+			return nil, errUnknownKey
+		}
+		return &ssh.Permissions{}, nil
+	}}
 	config.Ciphers = []string{ssh.CipherAES128GCM}
-	config.AddHostKey(signer)
-	return &Server{version: version, log: log, spawner: newSpawner(), ssh: config,
-		terminals: map[string]*terminal{}, tasks: map[string]*task{}}, nil
+	config.AddHostKey(own)
+	return config
+}
+
+// guestKey is whom the service has named as the guest, or nil.
+func (s *Server) guestKey() ssh.PublicKey {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.person == nil {
+		return nil
+	}
+	return s.person.guest
 }
 
 // Listen opens the socket that only root may enter. A socket that an earlier agent left
@@ -117,7 +149,7 @@ func (s *Server) serveConn(ctx context.Context, conn net.Conn) {
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	forwards := &forwards{conn: c, use: &s.use, open: map[string]net.Listener{}}
+	forwards := &forwards{conn: c, use: &s.use, person: s.current, open: map[string]net.Listener{}}
 	defer forwards.closeAll()
 	go s.requests(ctx, requests, forwards)
 	for channel := range channels {
@@ -132,7 +164,7 @@ func (s *Server) channel(ctx context.Context, conn ssh.Conn, channel ssh.NewChan
 	case "direct-tcpip":
 		s.directTCP(ctx, channel)
 	case "direct-streamlocal@openssh.com":
-		s.directUnix(ctx, channel)
+		s.directUnix(channel)
 	case wire.Task:
 		s.task(channel)
 	case wire.Unpack:
@@ -175,7 +207,7 @@ func (s *Server) requests(ctx context.Context, requests <-chan *ssh.Request, for
 			answer := wire.HelpersReply{}
 			err := json.Unmarshal(r.Payload, &q)
 			if err == nil {
-				err = knowHelpers(q.Names)
+				err = s.knowHelpers(q)
 			}
 			if err != nil {
 				answer.Error = err.Error()

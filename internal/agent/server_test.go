@@ -3,6 +3,8 @@ package agent_test
 import (
 	"bytes"
 	"context"
+	"crypto/ed25519"
+	"crypto/rand"
 	"errors"
 	"io"
 	"log/slog"
@@ -28,7 +30,24 @@ import (
 var (
 	once   sync.Once
 	socket string
+	server *agent.Server
+	// service is what the agent knows the service by; strange is another key.
+	service, strange = newKey(), newKey()
 )
+
+func newKey() ssh.Signer {
+	_, key, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		panic(err)
+	}
+	signer, err := ssh.NewSignerFromKey(key)
+	if err != nil {
+		panic(err)
+	}
+	return signer
+}
+
+func public(s ssh.Signer) string { return string(ssh.MarshalAuthorizedKey(s.PublicKey())) }
 
 // connect opens a connection to an agent that was told to run programs as root in a folder.
 func connect(t *testing.T) *agentlink.Link {
@@ -39,13 +58,13 @@ func connect(t *testing.T) *agentlink.Link {
 		socket = filepath.Join(folder, "agent.sock")
 		listener, err := agent.Listen(socket)
 		require.NoError(t, err)
-		server, err := agent.New("test", slog.New(slog.DiscardHandler))
+		server, err = agent.New("test", public(service), slog.New(slog.DiscardHandler))
 		require.NoError(t, err)
 		go func() { _ = server.Serve(context.Background(), listener) }()
 	})
 	stream, err := net.Dial("unix", socket)
 	require.NoError(t, err)
-	link, err := agentlink.Open(t.Context(), stream)
+	link, err := agentlink.Open(t.Context(), stream, service)
 	require.NoError(t, err)
 	t.Cleanup(func() { link.Close() })
 	return link

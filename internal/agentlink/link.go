@@ -27,15 +27,15 @@ type Link struct {
 	Requests <-chan *ssh.Request   // what the agent asks; must be serviced
 }
 
-// Open speaks SSH over a stream to an agent. The agent's host key is not checked: the
-// stream is private to the site, and who could change it is root in the workspace, who
-// holds that key as well. On an error the stream is closed.
-func Open(ctx context.Context, stream net.Conn) (*Link, error) {
+// Open speaks SSH over a stream to an agent, which knows the service by its key. The agent's
+// own host key is not checked: the stream is private to the site, and who could change it
+// is root in the workspace, who holds that key as well. On an error the stream is closed.
+func Open(ctx context.Context, stream net.Conn, key ssh.Signer) (*Link, error) {
 	ctx, cancel := context.WithTimeout(ctx, handshakeLimit)
 	defer cancel()
 	stop := context.AfterFunc(ctx, func() { stream.Close() })
 	defer stop()
-	config := &ssh.ClientConfig{User: "domicile", HostKeyCallback: ssh.InsecureIgnoreHostKey()}
+	config := &ssh.ClientConfig{User: "domicile", HostKeyCallback: ssh.InsecureIgnoreHostKey(), Auth: []ssh.AuthMethod{ssh.PublicKeys(key)}}
 	config.Ciphers = []string{ssh.CipherAES128GCM}
 	// The stream is private to this machine, or inside another encryption: the cheaper
 	// exchange will do.
@@ -118,10 +118,11 @@ func (l *Link) Tell(text string) error {
 	return l.call(wire.Tell, wire.Message{Text: text}, &struct{}{})
 }
 
-// Helpers lets ssh inside find the workspace's helpers by their names.
-func (l *Link) Helpers(names []string) error {
+// Helpers lets ssh inside find the workspace's helpers by their names, and prove by a key
+// whose it is.
+func (l *Link) Helpers(names []string, key string) error {
 	var answer wire.HelpersReply
-	err := l.call(wire.Helpers, wire.HelpersRequest{Names: names}, &answer)
+	err := l.call(wire.Helpers, wire.HelpersRequest{Names: names, Key: key}, &answer)
 	if err == nil && answer.Error != "" {
 		err = fault.New("helpers-unknown", "", "the workspace cannot be told of its helpers: %s", answer.Error)
 	}

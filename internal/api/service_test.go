@@ -54,9 +54,11 @@ func open(t *testing.T, facts site.Facts, definition string) *house {
 	require.NoError(t, os.WriteFile(filepath.Join(h.source, ".devcontainer.json"), []byte(definition), 0o644))
 	seal, err := credential.OpenSeal(t.TempDir())
 	require.NoError(t, err)
+	keys, err := credential.NewKeys(seal)
+	require.NoError(t, err)
 	log, kept := slog.New(slog.DiscardHandler), &vault.Vault{Store: store, Seal: seal}
 	fetcher, artifacts := &source.Fetcher{Folder: t.TempDir(), Allowed: []string{h.source}}, &artifact.Store{Folder: t.TempDir(), Offline: true}
-	runner, err := run.New(t.Context(), run.Options{Store: store, Sites: map[string]site.Site{h.name: h.site}, Source: fetcher, Artifacts: artifacts, Vault: kept, Log: log, Pause: time.Millisecond, Tries: 2})
+	runner, err := run.New(t.Context(), run.Options{Store: store, Sites: map[string]site.Site{h.name: h.site}, Source: fetcher, Artifacts: artifacts, Vault: kept, Keys: keys, Log: log, Pause: time.Millisecond, Tries: 2})
 	require.NoError(t, err)
 	server := api.New(api.Options{Store: store, Runner: runner, Source: fetcher, Artifacts: artifacts, Registries: &api.Registries{Store: store, Seal: seal}, Vault: kept, Log: log, Version: "test", Sites: []string{h.name},
 		SetupCode: "only-once", SSH: "127.0.0.1:4322", Console: http.NotFoundHandler()})

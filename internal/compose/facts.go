@@ -16,7 +16,10 @@ import (
 
 var errUnreadable = errors.New("it cannot be read")
 
-var yamlLine = regexp.MustCompile(`line (\d+)`)
+var (
+	yamlLine  = regexp.MustCompile(`line (\d+)`)
+	yamlPlace = regexp.MustCompile(`^(while [a-z ]+: )?line \d+(, column \d+)?`)
+)
 
 func lineOf(message string) int {
 	if m := yamlLine.FindStringSubmatch(message); m != nil {

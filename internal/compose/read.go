@@ -84,7 +84,7 @@ func Load(ctx context.Context, files fs.FS, paths []string, environment func(str
 	env := s.environment(folder, environment)
 	details := types.ConfigDetails{WorkingDir: filepath.Join(root, folder), Environment: env}
 	for _, name := range paths {
-		details.ConfigFiles = append(details.ConfigFiles, types.ConfigFile{Filename: filepath.Join(root, name), Content: s.seen[path.Clean(name)].bytes})
+		details.ConfigFiles = append(details.ConfigFiles, types.ConfigFile{Filename: filepath.Join(root, name), Content: s.seen[path.Clean(name)].plain})
 	}
 	project, err := loader.LoadWithContext(ctx, details, func(o *loader.Options) {
 		o.SetProjectName("workspace", true)
@@ -92,6 +92,7 @@ func Load(ctx context.Context, files fs.FS, paths []string, environment func(str
 		o.SkipResolveLabels = true
 		o.MaxNodeVisits = maxNodes
 		o.Profiles = []string{"*"}
+		o.ResourceLoaders = []loader.ResourceLoader{staged{root, s}}
 	})
 	if err != nil {
 		return nil, []definition.Problem{s.explain(err, root, paths[0])}
@@ -274,6 +275,32 @@ func (p *Project) place(service string, attribute ...string) (file string, line 
 	return p.texts[0].file, 1
 }
 
+// staged lets the loader read nothing beside the files that were looked at. It never reads
+// one itself: where it refuses, loading ends, and else the loader's own way is taken.
+type staged struct {
+	root string
+	s    *staging
+}
+
+// Accept takes every name that does not lead to a staged file.
+func (l staged) Accept(name string) bool {
+	clean := filepath.Clean(name)
+	for staged := range l.s.seen {
+		if clean == filepath.Join(l.root, staged) || !filepath.IsAbs(clean) && (clean == staged || strings.HasSuffix(staged, "/"+strings.TrimLeft(clean, "./"))) {
+			return false
+		}
+	}
+	return true
+}
+
+// Load refuses.
+func (l staged) Load(_ context.Context, name string) (string, error) {
+	return "", fmt.Errorf("only files of the repository are read, not %s", name)
+}
+
+// Dir is not asked.
+func (l staged) Dir(string) string { return l.root }
+
 // write lays the files out where the loader finds them. Where none refers to another,
 // nothing is written: the loader is given the texts.
 func (s *staging) write() (root string, done func(), err error) {
@@ -288,7 +315,7 @@ func (s *staging) write() (root string, done func(), err error) {
 	for name, t := range s.seen {
 		to := filepath.Join(root, name)
 		if err = os.MkdirAll(filepath.Dir(to), 0o700); err == nil {
-			err = os.WriteFile(to, t.bytes, 0o600)
+			err = os.WriteFile(to, t.plain, 0o600)
 		}
 		if err != nil {
 			done()

@@ -3,6 +3,7 @@ package compose
 import (
 	"fmt"
 	"path"
+	"reflect"
 	"slices"
 	"strings"
 	"time"
@@ -21,17 +22,23 @@ func Services(p *Project, r *definition.Report) (*plan.Services, error) {
 	out := &plan.Services{}
 	for _, name := range p.NetworkNames() {
 		n := p.Networks[name]
+		file, line := p.partPlace("networks", name)
 		if n.External {
-			file, line := p.networkPlace(name)
-			return nil, refused(file, line, "the network %s is external: a workspace's services see only each other", name)
+			return nil, notCarriedOut(file, line, "the network %s is external: a workspace's services see only each other", name)
+		}
+		if n.Driver != "" && n.Driver != "bridge" && n.Driver != "default" {
+			return nil, notCarriedOut(file, line, "the network %s has the driver %s, which is not carried out", name, n.Driver)
+		}
+		for _, attribute := range unknown(reflect.ValueOf(n)) {
+			return nil, notCarriedOut(file, line, "the network %s: %s is not carried out", name, strings.Join(attribute, "."))
 		}
 		out.Networks = append(out.Networks, plan.Network{Name: name, Internal: n.Internal})
 	}
 	slices.SortFunc(out.Networks, func(a, b plan.Network) int { return strings.Compare(a.Name, b.Name) })
 	for name, v := range p.Volumes {
-		if v.External || len(v.DriverOpts) > 0 || v.Driver != "" && v.Driver != "local" {
+		if more := unknown(reflect.ValueOf(v)); len(more) > 0 || v.Driver != "" && v.Driver != "local" {
 			file, line := p.partPlace("volumes", name)
-			return nil, refused(file, line, "the volume %s is not the workspace's own (external, a driver or its options)", name)
+			return nil, notCarriedOut(file, line, "the volume %s is not the workspace's own (external, a driver or its options)", name)
 		}
 	}
 	for _, name := range p.ServiceNames() {
@@ -44,11 +51,9 @@ func Services(p *Project, r *definition.Report) (*plan.Services, error) {
 	return out, nil
 }
 
-func refused(file string, line int, format string, args ...any) error {
+func notCarriedOut(file string, line int, format string, args ...any) error {
 	return fault.New("not-carried-out", "take it out of the Compose file", "%s:%d: %s", file, max(line, 1), fmt.Sprintf(format, args...))
 }
-
-func (p *Project) networkPlace(name string) (string, int) { return p.partPlace("networks", name) }
 
 func (p *Project) partPlace(part, name string) (string, int) {
 	for _, t := range slices.Backward(p.texts) {
@@ -58,10 +63,6 @@ func (p *Project) partPlace(part, name string) (string, int) {
 	}
 	return p.texts[0].file, 1
 }
-
-// allowances says which allowance an attribute needs.
-var allowances = map[string]string{"privileged": plan.AllowPrivileged, "cap_add": plan.AllowCapabilities, "security_opt": plan.AllowSecurityOptions,
-	"devices": plan.AllowDevices, "volumes": plan.AllowHostMounts}
 
 func (p *Project) planService(name string, r *definition.Report) (plan.Service, error) {
 	c := p.Services[name]
@@ -113,26 +114,40 @@ func (p *Project) planService(name string, r *definition.Report) (plan.Service, 
 		s.Networks = append(s.Networks, a)
 	}
 	slices.SortFunc(s.Networks, func(a, b plan.Attachment) int { return strings.Compare(a.Network, b.Network) })
-	for _, a := range Asks(c) {
-		allowance := allowances[a.Attribute]
-		if allowance == "" {
-			allowance = plan.AllowHostSpaces
-		}
-		if a.Attribute == "cap_add" && strings.HasSuffix(a.Words, "SYS_PTRACE") {
-			continue
-		}
-		file, line := p.place(name, a.Attribute)
-		s.Asks = append(s.Asks, plan.Ask{Allowance: allowance, Words: a.Words, File: file, Line: line})
-	}
+	p.places(&s, c)
 	return s, nil
+}
+
+// places notes where the attributes stand that go into the service's container.
+func (p *Project) places(s *plan.Service, c types.ServiceConfig) {
+	note := func(field, value string, attribute ...string) {
+		file, line := p.place(c.Name, attribute...)
+		s.Places[strings.TrimSpace(field+" "+value)] = fmt.Sprintf("%s:%d", file, line)
+	}
+	s.Places = plan.Places{}
+	note("", "")
+	for field, attribute := range map[string]string{"Image": "image", "Dockerfile": "build", "User": "user", "Folder": "working_dir", "Hostname": "hostname", "Networks": "networks", "After": "depends_on", "Health": "healthcheck",
+		"Restart": "restart", "StopSignal": "stop_signal", "Grace": "stop_grace_period", "Privileged": "privileged", "CapAdd": "cap_add", "CapDrop": "cap_drop", "SecurityOpt": "security_opt", "Devices": "devices",
+		"Network": "network_mode", "SharedMemory": "shm_size", "Memory": "mem_limit", "CPUs": "cpus", "Processes": "pids_limit", "Hosts": "extra_hosts", "DNS": "dns", "Groups": "group_add", "Ulimits": "ulimits",
+		"Sysctls": "sysctls", "Mounts": "volumes", "Command": "command", "Entrypoint": "entrypoint", "Env": "environment"} {
+		note(field, "", attribute)
+	}
+	for space, attribute := range map[string]string{"pid": "pid", "ipc": "ipc", "uts": "uts", "userns": "userns_mode", "cgroupns": "cgroup"} {
+		note("Spaces", space, attribute)
+	}
+	for _, t := range c.Tmpfs {
+		target, _, _ := strings.Cut(t, ":")
+		note("Mounts", target, "tmpfs")
+	}
 }
 
 func (p *Project) settings(s *plan.Service, c types.ServiceConfig) {
 	s.Privileged, s.CapAdd, s.CapDrop, s.SecurityOpt, s.ReadOnly = c.Privileged, c.CapAdd, c.CapDrop, c.SecurityOpt, c.ReadOnly
 	s.SharedMemory, s.DNS, s.Groups = int64(c.ShmSize), c.DNS, c.GroupAdd
-	s.Memory, s.CPUs = int64(c.MemLimit), float64(c.CPUS)
+	s.Memory, s.CPUs, s.Processes = int64(c.MemLimit), float64(c.CPUS), c.PidsLimit
 	if c.Deploy != nil && c.Deploy.Resources.Limits != nil {
-		s.Memory, s.CPUs = int64(c.Deploy.Resources.Limits.MemoryBytes), float64(c.Deploy.Resources.Limits.NanoCPUs)
+		most := c.Deploy.Resources.Limits
+		s.Memory, s.CPUs, s.Processes = int64(most.MemoryBytes), float64(most.NanoCPUs), max(most.Pids, s.Processes)
 	}
 	s.Network = c.NetworkMode
 	spaces := map[string]string{}
@@ -185,7 +200,7 @@ func (p *Project) mounts(s *plan.Service, c types.ServiceConfig) error {
 			s.Mounts = append(s.Mounts, m)
 		default:
 			file, line := p.place(c.Name, "volumes")
-			return refused(file, line, "service %s: a volume of type %s has no equivalent", c.Name, v.Type)
+			return notCarriedOut(file, line, "service %s: a volume of type %s has no equivalent", c.Name, v.Type)
 		}
 	}
 	for _, t := range c.Tmpfs {
@@ -215,7 +230,7 @@ func (p *Project) mounts(s *plan.Service, c types.ServiceConfig) error {
 func (p *Project) fileMount(s *plan.Service, c types.ServiceConfig, part, source, target, file string) error {
 	if file == "" || path.IsAbs(file) || !recipe.Inside(file) {
 		at, line := p.partPlace(part, source)
-		return refused(at, line, "%s %s is no file of the repository", strings.TrimSuffix(part, "s"), source)
+		return notCarriedOut(at, line, "%s %s is no file of the repository", strings.TrimSuffix(part, "s"), source)
 	}
 	if target == "" {
 		target = "/" + source
@@ -256,18 +271,21 @@ func health(h *types.HealthCheckConfig) *plan.Health {
 
 // refuseUnknown names what Domicile does not carry out of a service.
 func (p *Project) refuseUnknown(name string, c types.ServiceConfig) error {
-	for _, x := range []struct {
-		attribute string
-		asked     bool
-	}{
-		{"volumes_from", len(c.VolumesFrom) > 0}, {"cgroup_parent", c.CgroupParent != ""}, {"runtime", c.Runtime != ""}, {"device_cgroup_rules", len(c.DeviceCgroupRules) > 0},
-		{"credential_spec", c.CredentialSpec != nil}, {"provider", c.Provider != nil}, {"gpus", len(c.Gpus) > 0}, {"external_links", len(c.ExternalLinks) > 0},
-		{"scale", c.Scale != nil && *c.Scale != 1}, {"platform", c.Platform != "" && !strings.HasPrefix(c.Platform, "linux")},
-	} {
-		if x.asked {
-			file, line := p.place(name, x.attribute)
-			return refused(file, line, "service %s: %s is not carried out", name, x.attribute)
-		}
+	if c.Scale != nil && *c.Scale == 1 {
+		c.Scale = nil
+	}
+	if c.Build != nil && c.Build.Network == "default" {
+		own := *c.Build
+		own.Network = ""
+		c.Build = &own
+	}
+	for _, attribute := range unknown(reflect.ValueOf(c)) {
+		file, line := p.place(name, attribute...)
+		return notCarriedOut(file, line, "service %s: %s is not carried out", name, strings.Join(attribute, "."))
+	}
+	if c.Platform != "" && !strings.HasPrefix(c.Platform, "linux") {
+		file, line := p.place(name, "platform")
+		return notCarriedOut(file, line, "service %s: platform %s is not carried out", name, c.Platform)
 	}
 	return nil
 }

@@ -13,12 +13,14 @@ import (
 // text is one Compose file with the places of its parts.
 type text struct {
 	file  string
-	bytes []byte
+	bytes []byte     // as it is in the repository
+	plain []byte     // as the loader gets it
 	root  *yaml.Node // nil for other files
 }
 
 // staging collects the files that Compose files refer to by extends and include. The
-// loader would read them from anywhere on the host; so each is looked at here first.
+// loader would read them from anywhere on the host; so each is looked at here first, and
+// the loader is given what was looked at.
 type staging struct {
 	files    fs.FS
 	seen     map[string]*text
@@ -33,7 +35,7 @@ func (s *staging) tell(file string, line int, code, format string, args ...any) 
 
 func (s *staging) extra(name string, b []byte) {
 	if s.seen[name] == nil {
-		s.seen[name] = &text{file: name, bytes: b}
+		s.seen[name] = &text{file: name, bytes: b, plain: b}
 	}
 }
 
@@ -55,22 +57,44 @@ func (s *staging) add(name, by string, line int) {
 		s.tell(by, line, "no-compose-file", "cannot read %s: %v", name, err)
 		return
 	}
-	t := &text{file: name, bytes: b, root: &yaml.Node{}}
-	s.seen[name], s.order = t, append(s.order, t)
-	if err := unmarshal(b, t.root); err != nil {
-		s.tell(name, lineOf(err.Error()), "bad-compose", "this is no valid YAML: %s", strings.TrimPrefix(err.Error(), "yaml: "))
+	t := &text{file: name, bytes: b}
+	s.seen[name] = t
+	if t.root, err = canonical(b); err == nil {
+		t.plain, err = write(t.root)
+	}
+	if err != nil {
+		said := strings.TrimPrefix(yamlPlace.ReplaceAllString(strings.TrimPrefix(err.Error(), "yaml: "), ""), ": ")
+		s.tell(name, lineOf(err.Error()), "bad-compose", "this is no valid YAML for a Compose file: %s", said)
 		return
 	}
+	s.order = append(s.order, t)
 	s.include(t)
 	services := find(t.root, "services")
 	if services == nil || services.Kind != yaml.MappingNode {
 		return
 	}
 	for i := 1; i < len(services.Content); i += 2 {
-		service := follow(services.Content[i])
-		if e := child(service, "extends"); e != nil {
-			s.refer(t, child(follow(e), "file"))
+		s.extends(t, child(services.Content[i], "extends"))
+	}
+}
+
+// extends refers to the file of a service that another is made from: the name of a service
+// of this file, or a mapping of service and file.
+func (s *staging) extends(t *text, e *yaml.Node) {
+	switch {
+	case e == nil, e.Kind == yaml.ScalarNode:
+	case e.Kind == yaml.MappingNode:
+		for i := 0; i+1 < len(e.Content); i += 2 {
+			switch key := e.Content[i]; key.Value {
+			case "service":
+			case "file":
+				s.refer(t, e.Content[i+1])
+			default:
+				s.tell(t.file, key.Line, "not-carried-out", "%s of extends is not carried out", key.Value)
+			}
 		}
+	default:
+		s.tell(t.file, e.Line, "bad-compose", "extends is neither a service's name nor a mapping of service and file")
 	}
 }
 
@@ -80,26 +104,31 @@ func (s *staging) include(t *text) {
 	if list == nil {
 		return
 	}
+	if list.Kind != yaml.SequenceNode {
+		s.tell(t.file, list.Line, "bad-compose", "include is no list of files")
+		return
+	}
 	for _, entry := range list.Content {
-		entry = follow(entry)
 		if entry.Kind == yaml.ScalarNode {
 			s.included(t, entry)
 			continue
 		}
-		for _, name := range []string{"env_file", "project_directory"} {
-			if n := child(entry, name); n != nil {
-				s.tell(t.file, n.Line, "not-carried-out", "%s of an include is not carried out; put the variables into .env beside the first file", name)
-			}
-		}
-		p := follow(child(entry, "path"))
-		if p == nil {
+		if entry.Kind != yaml.MappingNode {
+			s.tell(t.file, entry.Line, "bad-compose", "an entry of include is neither a file nor a mapping")
 			continue
 		}
-		if p.Kind == yaml.ScalarNode {
-			s.included(t, p)
-		}
-		for _, item := range p.Content {
-			s.included(t, follow(item))
+		for i := 0; i+1 < len(entry.Content); i += 2 {
+			key, value := entry.Content[i], entry.Content[i+1]
+			switch {
+			case key.Value != "path":
+				s.tell(t.file, key.Line, "not-carried-out", "%s of an include is not carried out; put the variables into .env beside the first file", key.Value)
+			case value.Kind == yaml.SequenceNode:
+				for _, item := range value.Content {
+					s.included(t, item)
+				}
+			default:
+				s.included(t, value)
+			}
 		}
 	}
 }
@@ -116,7 +145,8 @@ func (s *staging) included(t *text, n *yaml.Node) {
 }
 
 func (s *staging) refer(t *text, n *yaml.Node) {
-	if n = follow(n); n == nil || n.Kind != yaml.ScalarNode || n.Value == "" {
+	if n.Kind != yaml.ScalarNode || n.Value == "" {
+		s.tell(t.file, n.Line, "bad-compose", "the name of another Compose file is no plain text")
 		return
 	}
 	s.refers = true
@@ -133,16 +163,6 @@ func (s *staging) refer(t *text, n *yaml.Node) {
 	}
 }
 
-// unmarshal keeps a panic of the YAML library from going further.
-func unmarshal(b []byte, n *yaml.Node) (err error) {
-	defer func() {
-		if r := recover(); r != nil {
-			err = errUnreadable
-		}
-	}()
-	return yaml.Unmarshal(b, n)
-}
-
 // line finds the line of the element with that path, 0 where there is none.
 func (t *text) line(names ...string) int {
 	n, line := t.root, 0
@@ -155,7 +175,7 @@ func (t *text) line(names ...string) int {
 			line = n.Line
 			continue
 		}
-		key, value := pair(follow(n), name)
+		key, value := pair(n, name)
 		if key == nil {
 			return 0
 		}
@@ -168,7 +188,7 @@ func find(document *yaml.Node, name string) *yaml.Node {
 	if document == nil || len(document.Content) == 0 {
 		return nil
 	}
-	return follow(child(document.Content[0], name))
+	return child(document.Content[0], name)
 }
 
 func child(n *yaml.Node, name string) *yaml.Node {
@@ -186,12 +206,4 @@ func pair(n *yaml.Node, name string) (key, value *yaml.Node) {
 		}
 	}
 	return nil, nil
-}
-
-// follow follows an alias to what it stands for.
-func follow(n *yaml.Node) *yaml.Node {
-	for i := 0; n != nil && n.Kind == yaml.AliasNode && i < 10; i++ {
-		n = n.Alias
-	}
-	return n
 }

@@ -3,7 +3,10 @@ package credential
 import (
 	"crypto/aes"
 	"crypto/cipher"
+	"crypto/ed25519"
+	"crypto/hmac"
 	"crypto/rand"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -13,7 +16,10 @@ import (
 
 // Seal encrypts secrets at rest with AES-256-GCM under a key that lies in a file of the
 // service's data folder, not in the database with them.
-type Seal struct{ aead cipher.AEAD }
+type Seal struct {
+	aead cipher.AEAD
+	key  []byte
+}
 
 // ErrSealed is a secret that this key does not open.
 var ErrSealed = errors.New("the secret was sealed with another key: the file secret.key of the data folder was replaced")
@@ -46,7 +52,20 @@ func OpenSeal(folder string) (*Seal, error) {
 	if err != nil {
 		return nil, fmt.Errorf("use the key of the secrets: %w", err)
 	}
-	return &Seal{aead}, nil
+	return &Seal{aead, key}, nil
+}
+
+// Derive gives a secret of its own for a purpose, the same at every start and for every
+// replica of the service.
+func (s *Seal) Derive(purpose string) []byte {
+	h := hmac.New(sha256.New, s.key)
+	h.Write([]byte("domicile " + purpose))
+	return h.Sum(nil)
+}
+
+// Key gives an SSH key of its own for a purpose.
+func (s *Seal) Key(purpose string) ed25519.PrivateKey {
+	return ed25519.NewKeyFromSeed(s.Derive("key " + purpose))
 }
 
 // Close encrypts. purpose must be given again to open: a sealed text that is moved to

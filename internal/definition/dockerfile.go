@@ -23,6 +23,7 @@ type dockerfile struct {
 	base   string            // the image the built stage starts from; empty: unknown or scratch
 	user   string            // the last USER of the built stage
 	stages map[string]string // name → the image it starts from
+	caches bool              // a RUN keeps a cache between builds, or may
 }
 
 // variableList gives a Dockerfile's arguments to its own lexer.
@@ -104,6 +105,7 @@ func readDockerfile(file string, text []byte, args map[string]string, target str
 		case "run":
 			for _, flag := range n.Flags {
 				if mount, is := strings.CutPrefix(flag, "--mount="); is {
+					d.caches = d.caches || mayCache(mount)
 					d.from(strings.Split(mount, ","), "from=", n.StartLine)
 				}
 			}
@@ -123,6 +125,23 @@ func readDockerfile(file string, text []byte, args map[string]string, target str
 	}
 	return d, list
 }
+
+// mayCache tells of a mount of RUN whether it keeps a cache, or cannot be known not to.
+func mayCache(mount string) bool {
+	if strings.Contains(mount, "$") {
+		return true
+	}
+	for option := range strings.SplitSeq(strings.ToLower(mount), ",") {
+		if key, value, _ := strings.Cut(strings.TrimSpace(option), "="); key == "type" {
+			return value != "bind" && value != "tmpfs" && value != "secret"
+		}
+	}
+	return false // bind, where no type is given
+}
+
+// KeepsCaches tells of a build whether a RUN of its Dockerfile keeps a cache between builds.
+// Such a cache, and the image that is made with it, belong to one account.
+func (r *Report) KeepsCaches(b *Build) bool { return r.caches[b.Dockerfile] }
 
 // parse keeps a panic of the reading library, should a hostile text find one, from
 // taking the service with it.
@@ -167,6 +186,12 @@ func (r *Report) readBuild(c *checker, files fs.FS, b *Build, place int, at stri
 	r.read(b.Dockerfile, text)
 	for _, i := range d.images {
 		r.addImage(i)
+	}
+	if d.caches {
+		if r.caches == nil {
+			r.caches = map[string]bool{}
+		}
+		r.caches[b.Dockerfile] = true
 	}
 	if info, err := fs.Stat(files, b.Context); err != nil || !info.IsDir() {
 		c.add(Error, "no-context", place, at, "there is no folder %s, the build's context", b.Context)

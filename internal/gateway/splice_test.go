@@ -84,7 +84,7 @@ func (o *town) Reach(ctx context.Context, _ records.Workspace) (*agentlink.Link,
 			o.agent(c, channels, requests)
 		}
 	}()
-	return agentlink.Open(ctx, near)
+	return agentlink.Open(ctx, near, newSigner(o.t))
 }
 
 // dial connects to a gateway of the town as a user with a key.

@@ -3,6 +3,7 @@ package plan
 import (
 	"domicile/internal/definition"
 	"domicile/internal/fault"
+	"domicile/internal/judge"
 )
 
 // Host is what a site has, as it was last examined. The zero Host is not known: nothing is
@@ -21,14 +22,14 @@ const shown = 0.9
 
 // needs refuses a definition that needs more than the host has ("hostRequirements"), before
 // hours are lost, and gives it the graphics processor that it asks for.
-func (p *Plan) needs(e *definition.Effective, h Host, r *refuser) {
+func (p *Plan) needs(e *definition.Effective, h Host, r *written) {
 	needs := e.HostRequirements
 	if needs == nil {
 		return
 	}
 	lacks := func(property, what string, args ...any) {
 		place := r.place("/hostRequirements/" + property)
-		r.add(fault.New("host-too-small", "choose another site, or ask for less in the definition", "%s: hostRequirements."+property+" asks for "+what, append([]any{place}, args...)...))
+		r.Add(fault.New("host-too-small", "choose another site, or ask for less in the definition", "%s: hostRequirements."+property+" asks for "+what, append([]any{place}, args...)...))
 	}
 	known := h.CPUs > 0
 	if known && needs.CPUs > h.CPUs {
@@ -42,7 +43,7 @@ func (p *Plan) needs(e *definition.Effective, h Host, r *refuser) {
 	}
 	switch gpu := needs.GPU.(type) {
 	case string: // "optional": where there is one, and it may be given
-		if h.GPU && r.allows(AllowDevices) {
+		if h.GPU && r.Allows(judge.AllowDevices) {
 			p.Container.GPUs = "all"
 		}
 	case bool:
@@ -54,11 +55,11 @@ func (p *Plan) needs(e *definition.Effective, h Host, r *refuser) {
 	}
 }
 
-func (p *Plan) gpu(h Host, known bool, r *refuser, lacks func(property, what string, args ...any)) {
+func (p *Plan) gpu(h Host, known bool, r *written, lacks func(property, what string, args ...any)) {
 	if known && !h.GPU {
 		lacks("gpu", "a graphics processor; the site %s has none that its engine can give to containers", h.Site)
 		return
 	}
-	r.need(AllowDevices, r.place("/hostRequirements/gpu"), "it asks for a graphics processor of the host")
 	p.Container.GPUs = "all"
+	p.Container.Places.note("GPUs", "", r.place("/hostRequirements/gpu"))
 }

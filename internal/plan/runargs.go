@@ -2,6 +2,7 @@ package plan
 
 import (
 	"math"
+	"path"
 	"strconv"
 	"strings"
 
@@ -10,12 +11,12 @@ import (
 
 // runArgs maps the engine flags of a definition one by one to settings of the container.
 // What has no equivalent is refused by name: it is neither passed on nor dropped.
-func (c *Container) runArgs(args []string, r *refuser) {
+func (c *Container) runArgs(args []string, r *written) {
 	for i := 0; i < len(args); i++ {
 		place := r.place("/runArgs/" + strconv.Itoa(i))
 		name, value, has := strings.Cut(args[i], "=")
 		if !strings.HasPrefix(name, "-") {
-			r.refuse(place, "runArgs: %q belongs to no flag", args[i])
+			r.Refuse(place, "runArgs: %q belongs to no flag", args[i])
 			continue
 		}
 		if short, known := shortFlags[name]; known {
@@ -26,7 +27,7 @@ func (c *Container) runArgs(args []string, r *refuser) {
 		if !has && !plainFlags[name] {
 			i++
 			if i == len(args) {
-				r.refuse(place, "runArgs: %s has no value", name)
+				r.Refuse(place, "runArgs: %s has no value", name)
 				return
 			}
 			value = args[i]
@@ -39,20 +40,21 @@ var shortFlags = map[string]string{"-v": "--volume", "-e": "--env", "-p": "--pub
 
 var plainFlags = map[string]bool{"--privileged": true, "--init": true, "--rm": true, "-it": true, "-i": true, "-t": true, "-d": true, "--interactive": true, "--tty": true, "--detach": true, "--read-only": true, "--publish-all": true}
 
-func (c *Container) runArg(name, value, place string, r *refuser) {
+func (c *Container) runArg(name, value, place string, r *written) {
 	switch name {
 	case "--cap-add":
-		r.capability(value, place)
 		c.CapAdd = append(c.CapAdd, value)
+		c.Places.note("CapAdd", value, place)
 	case "--cap-drop":
 		c.CapDrop = append(c.CapDrop, value)
+		c.Places.note("CapDrop", value, place)
 	case "--security-opt":
-		r.securityOption(value, place)
 		c.SecurityOpt = append(c.SecurityOpt, value)
+		c.Places.note("SecurityOpt", value, place)
 	case "--privileged":
 		if value != "false" {
-			r.need(AllowPrivileged, place, "it asks to be privileged")
 			c.Privileged = true
+			c.Places["Privileged"] = place
 		}
 	case "--init":
 		c.Init = value != "false"
@@ -64,11 +66,14 @@ func (c *Container) runArg(name, value, place string, r *refuser) {
 				c.Env = map[string]string{}
 			}
 			c.Env[k] = v
+			c.Places.note("Env", k, place)
 		}
 	case "--hostname":
 		c.Hostname = value
+		c.Places["Hostname"] = place
 	case "--user":
 		c.User = value
+		c.Places["User"] = place
 	case "--shm-size":
 		c.SharedMemory = c.amount(name, value, place, r)
 	case "--memory":
@@ -76,85 +81,87 @@ func (c *Container) runArg(name, value, place string, r *refuser) {
 	case "--cpus":
 		n, err := strconv.ParseFloat(value, 64)
 		if err != nil || n <= 0 || n > 4096 {
-			r.refuse(place, "runArgs: --cpus %q is no number of processors", value)
+			r.Refuse(place, "runArgs: --cpus %q is no number of processors", value)
 			return
 		}
 		c.CPUs = n
 	case "--add-host":
 		c.Hosts = append(c.Hosts, value)
+		c.Places.note("Hosts", value, place)
 	case "--dns":
 		c.DNS = append(c.DNS, value)
+		c.Places.note("DNS", value, place)
 	case "--group-add":
 		c.Groups = append(c.Groups, value)
+		c.Places.note("Groups", value, place)
 	case "--ulimit":
 		c.Ulimits = append(c.Ulimits, value)
-	case "--sysctl":
-		if !strings.HasPrefix(value, "net.") && !strings.HasPrefix(value, "kernel.shm") && !strings.HasPrefix(value, "kernel.msg") && !strings.HasPrefix(value, "kernel.sem") {
-			r.refuse(place, "runArgs: --sysctl %s belongs to the whole host", value)
+		c.Places.note("Ulimits", value, place)
+	case "--pids-limit":
+		n, err := strconv.ParseInt(value, 10, 64)
+		if err != nil || n <= 0 {
+			r.Refuse(place, "runArgs: --pids-limit %q is no number of processes that a container may have", value)
 			return
 		}
+		c.Processes = n
+		c.Places.note("Processes", "", place)
+	case "--sysctl":
 		if c.Sysctls == nil {
 			c.Sysctls = map[string]string{}
 		}
 		k, v, _ := strings.Cut(value, "=")
 		c.Sysctls[k] = v
+		c.Places.note("Sysctls", k, place)
 	case "--tmpfs":
 		target, _, _ := strings.Cut(value, ":")
-		c.mount(definition.Mount{Type: "tmpfs", Target: target}, place, r)
+		c.mount(definition.Mount{Type: "tmpfs", Target: target}, place)
 	case "--mount":
 		m, err := definition.ParseMount(value)
 		if err != nil {
-			r.refuse(place, "runArgs: --mount %s: %v", value, err)
+			r.Refuse(place, "runArgs: --mount %s: %v", value, err)
 			return
 		}
-		c.mount(m, place, r)
+		c.mount(m, place)
 	case "--volume":
 		c.volume(value, place, r)
 	case "--device":
-		r.need(AllowDevices, place, "it asks for the device %s of the host", value)
 		c.Devices = append(c.Devices, value)
+		c.Places.note("Devices", value, place)
 	case "--gpus":
-		r.need(AllowDevices, place, "it asks for graphics processors of the host")
 		c.GPUs = value
+		c.Places.note("GPUs", "", place)
 	case "--network", "--net":
-		switch {
-		case value == "none" || value == "bridge" || value == "default":
-			c.Network = strings.TrimSuffix(value, "default")
-		default:
-			r.need(AllowHostSpaces, place, "it asks for the network %s", value)
-			c.Network = value
-		}
+		c.Network = strings.TrimSuffix(value, "default")
+		c.Places.note("Network", "", place)
 	case "--pid", "--ipc", "--uts", "--userns", "--cgroupns":
-		if value == "private" {
-			return
-		}
-		r.need(AllowHostSpaces, place, "it asks for another %s space (%s)", strings.TrimLeft(name, "-"), value)
 		if c.Spaces == nil {
 			c.Spaces = map[string]string{}
 		}
-		c.Spaces[strings.TrimLeft(name, "-")] = value
+		space := strings.TrimLeft(name, "-")
+		c.Spaces[space] = value
+		c.Places.note("Spaces", space, place)
 	case "--publish", "--publish-all", "--name", "--rm", "--label", "-it", "-i", "-t", "-d", "--interactive", "--tty", "--detach", "--workdir", "--pull", "--restart":
 		// Ports are forwarded instead of published; name, labels, life and terminal of the
 		// container are Domicile's; programs start in workspaceFolder.
 	default:
-		r.refuse(place, "runArgs: %s has no equivalent", name)
+		r.Refuse(place, "runArgs: %s has no equivalent", name)
 	}
 }
 
-func (c *Container) amount(name, value, place string, r *refuser) int64 {
+func (c *Container) amount(name, value, place string, r *written) int64 {
 	text := strings.ToLower(value)
 	if n := len(text); n > 1 && strings.ContainsAny(text[n-1:], "kmgt") {
 		text += "b"
 	}
 	n, err := definition.ParseAmount(strings.TrimSuffix(strings.ReplaceAll(text, "bb", "b"), ""))
 	if err != nil || n > math.MaxInt64/2 {
-		r.refuse(place, "runArgs: %s %q is no amount of memory", name, value)
+		r.Refuse(place, "runArgs: %s %q is no amount of memory", name, value)
 	}
 	return n
 }
 
 // volume reads source:target[:options].
-func (c *Container) volume(value, place string, r *refuser) {
+func (c *Container) volume(value, place string, r *written) {
 	parts := strings.Split(value, ":")
 	m := definition.Mount{Type: "volume"}
 	switch len(parts) {
@@ -164,17 +171,32 @@ func (c *Container) volume(value, place string, r *refuser) {
 		m.Source, m.Target = parts[0], parts[1]
 		m.ReadOnly = len(parts) == 3 && strings.Contains(","+parts[2]+",", ",ro,")
 	default:
-		r.refuse(place, "runArgs: --volume %s cannot be read", value)
+		r.Refuse(place, "runArgs: --volume %s cannot be read", value)
 		return
 	}
 	if strings.ContainsAny(m.Source, "/~.$") {
 		m.Type = "bind"
 	}
-	c.mount(m, place, r)
+	c.mount(m, place)
 }
 
-func (c *Container) mount(m definition.Mount, place string, r *refuser) {
-	if out, ok := r.mount(m, place); ok {
-		c.Mounts = append(c.Mounts, out)
+// mount adds a mount as the site makes it. A volume whose name is a path is what an engine
+// takes for a folder of the host.
+func (c *Container) mount(m definition.Mount, place string) {
+	out := Mount{Type: m.Type, Source: m.Source, Target: cleanTarget(m.Target), ReadOnly: m.ReadOnly}
+	switch {
+	case m.Type == "tmpfs":
+		out.Source = ""
+	case m.Type == "volume" && (strings.ContainsAny(m.Source, "/\\") || strings.HasPrefix(m.Source, ".")):
+		out.Type = "bind"
 	}
+	c.Mounts = append(c.Mounts, out)
+	c.Places.note("Mounts", out.Target, place)
+}
+
+func cleanTarget(target string) string {
+	if target == "" {
+		return ""
+	}
+	return path.Clean(target)
 }

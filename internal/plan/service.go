@@ -1,7 +1,6 @@
 package plan
 
 import (
-	"fmt"
 	"path"
 	"slices"
 	"strings"
@@ -9,6 +8,7 @@ import (
 
 	"domicile/internal/definition"
 	"domicile/internal/fault"
+	"domicile/internal/judge"
 	"domicile/internal/recipe"
 )
 
@@ -40,21 +40,28 @@ type Service struct {
 	// File and Line tell where it is written.
 	File string `json:"file,omitempty"`
 	Line int    `json:"line,omitempty"`
-	// Asks are what it wants of the host: what policy must allow.
-	Asks []Ask `json:"-"`
+	// Places tells where its settings are written. It does not count for the digest.
+	Places Places `json:"places,omitempty"`
 }
 
 // Digest is over all that goes into the service's container but a state it begins with.
 func (s Service) Digest() string {
+	s = s.unplaced()
 	s.Saved = ""
 	return digest(s)
 }
 
-// Ask is something of the host that needs an allowance.
-type Ask struct {
-	Allowance, Words string
-	File             string
-	Line             int
+// unplaced is the service without the places where it is written.
+func (s Service) unplaced() Service {
+	s.Places, s.File, s.Line = nil, "", 0
+	return s
+}
+
+func unplaced(list []Service) (out []Service) {
+	for _, s := range list {
+		out = append(out, s.unplaced())
+	}
+	return out
 }
 
 // Attachment is a network that a service is on.
@@ -98,10 +105,10 @@ type Services struct {
 
 // compose takes the services beside the workspace into the plan, those that others wait
 // for first, and what the files say of the workspace's own.
-func (p *Plan) compose(r *definition.Report, all *Services, refuse *refuser) {
+func (p *Plan) compose(r *definition.Report, all *Services, refuse *written) {
 	e := r.Effective
 	if all == nil {
-		refuse.refuse(r.File, "the Compose files were not read")
+		refuse.Refuse(r.File, "the Compose files were not read")
 		return
 	}
 	byName := map[string]Service{}
@@ -110,7 +117,7 @@ func (p *Plan) compose(r *definition.Report, all *Services, refuse *refuser) {
 	}
 	own, found := byName[e.Service]
 	if !found {
-		refuse.refuse(r.File, "the Compose files have no service %q", e.Service)
+		refuse.Refuse(r.File, "the Compose files have no service %q", e.Service)
 		return
 	}
 	wanted := wantedServices(e, byName)
@@ -118,13 +125,14 @@ func (p *Plan) compose(r *definition.Report, all *Services, refuse *refuser) {
 	late := map[string]bool{e.Service: true}
 	for _, name := range inOrder(byName, wanted, e.Service) {
 		s := byName[name]
-		for _, a := range s.Asks {
-			refuse.need(a.Allowance, fmt.Sprintf("%s:%d", a.File, a.Line), "the service %s asks for %s", name, a.Words)
-		}
 		if name == e.Service {
 			continue
 		}
 		s.Image = pinnedImage(r, s.Image)
+		if s.Recipe != nil && s.Recipe.OwnersAlone() {
+			s.Recipe = s.Recipe.For(refuse.Account)
+			s.Image = s.Recipe.Tag()
+		}
 		s.Late = slices.ContainsFunc(s.Mounts, func(m Mount) bool { return m.Type == "source" }) ||
 			slices.ContainsFunc(s.After, func(d Dependency) bool { return late[d.Service] })
 		late[name] = s.Late
@@ -135,11 +143,16 @@ func (p *Plan) compose(r *definition.Report, all *Services, refuse *refuser) {
 			p.Container.SourceTarget = m.Target
 		}
 	}
-	if p.Container.SourceTarget == "" || isTaken(path.Clean(p.Container.SourceTarget)) {
+	if p.Container.SourceTarget == "" || judge.TakenTarget(path.Clean(p.Container.SourceTarget)) {
 		p.Container.SourceTarget = definition.DefaultMount(r.LocalFolder)
 	}
 	c := &p.Container
-	own.Mounts = slices.DeleteFunc(own.Mounts, func(m Mount) bool { return m.Type == "source" || isTaken(path.Clean(m.Target)) })
+	for _, m := range own.Mounts {
+		if place := own.Places.At("Mounts", m.Target); place != "" {
+			c.Places.note("Mounts", m.Target, place+": service "+own.Name)
+		}
+	}
+	own.Mounts = slices.DeleteFunc(own.Mounts, func(m Mount) bool { return m.Type == "source" })
 	c.Mounts = append(own.Mounts, c.Mounts...)
 	own.Mounts = nil
 	env := own.Env
@@ -152,9 +165,9 @@ func (p *Plan) compose(r *definition.Report, all *Services, refuse *refuser) {
 	c.Env, own.Env = env, nil
 	if c.User == "" {
 		c.User = own.User
+		c.Places["User"] = own.Places.At("User", "")
 	}
 	c.Init = c.Init || own.Init
-	own.Asks = nil
 	c.Service = &own
 }
 

@@ -7,6 +7,7 @@ import (
 
 	"domicile/internal/definition"
 	"domicile/internal/fault"
+	"domicile/internal/judge"
 )
 
 // appPorts are the ports of appPort: they are forwarded, never published on the host.
@@ -27,24 +28,21 @@ func appPorts(e *definition.Effective) (list []definition.Port) {
 	return list
 }
 
-// taken are the folders of a container that are not the definition's to mount over.
-var taken = []string{"/proc", "/sys", "/dev", "/opt/domicile", "/run/domicile", DoorFolder}
-
 // sourceTarget is where the volume with the source is mounted: where workspaceMount says,
 // or at the standard's default. A workspaceMount of anything else than the source itself
 // would be a mount of the host's files.
-func sourceTarget(r *definition.Report) (string, error) {
+func sourceTarget(r *definition.Report, w *written) (string, error) {
 	target := definition.DefaultMount(r.LocalFolder)
 	if m := r.Effective.WorkspaceMount; m != nil {
 		if m.Type != "bind" || path.Clean(m.Source) != path.Clean(r.LocalFolder) {
 			return "", fault.New("mount-refused", `mount the source itself: "source=${localWorkspaceFolder},target=…,type=bind"`,
-				"%s: workspaceMount asks for %s %q, which is not the workspace's source", r.File, m.Type, m.Source)
+				"%s: workspaceMount asks for %s %q, which is not the workspace's source", w.place("/workspaceMount"), m.Type, m.Source)
 		}
 		target = m.Target
 	}
 	target = path.Clean(target)
-	if isTaken(target) {
-		return "", fault.New("mount-refused", "choose another folder, such as /workspaces/name", "%s: the source cannot be mounted at %s", r.File, target)
+	if judge.TakenTarget(target) {
+		return "", fault.New("mount-refused", "choose another folder, such as /workspaces/name", "%s: the source cannot be mounted at %s", w.place("/workspaceMount"), target)
 	}
 	return target, nil
 }

@@ -35,7 +35,8 @@ type Recipe struct {
 	Metadata []json.RawMessage `json:"metadata,omitempty"`
 	// User gives the remote user other numbers, as the last layer.
 	User *UserUpdate `json:"user,omitempty"`
-	// Account is whose secrets the build uses: nobody else may have the image. 0: none are.
+	// Account is whose secrets or caches the build uses: nobody else may have the image. 0:
+	// it is made from what everybody has who has the same recipe.
 	Account int64  `json:"account,omitempty"`
 	Digest  string `json:"digest"`
 }
@@ -52,6 +53,8 @@ type Dockerfile struct {
 	NoNetwork bool              `json:"noNetwork,omitempty"`
 	NoCache   bool              `json:"noCache,omitempty"`
 	Secrets   []string          `json:"secrets,omitempty"` // names of secrets that RUN --mount=type=secret may read
+	// Caches tells that its steps keep caches between builds.
+	Caches bool `json:"caches,omitempty"`
 	// Content is the digest of the Dockerfile and its context.
 	Content string `json:"content"`
 }
@@ -65,8 +68,11 @@ type Layer struct {
 	Options   map[string]string     `json:"options,omitempty"` // variables of the script alone
 }
 
+// TagPrefix begins the names of images that are built from recipes.
+const TagPrefix = "domicile-image:"
+
 // Tag names the image by its digest.
-func (r *Recipe) Tag() string { return "domicile-image:" + r.Digest }
+func (r *Recipe) Tag() string { return TagPrefix + r.Digest }
 
 // Make writes the recipe of a definition; nil where the image is used as it is.
 func Make(r *definition.Report) (*Recipe, error) {
@@ -79,7 +85,7 @@ func Make(r *definition.Report) (*Recipe, error) {
 		}
 		recipe.Base = e.Image
 	case definition.KindDockerfile:
-		d, err := dockerfile(e.Build, r.InputDigest(e.Build))
+		d, err := dockerfile(e.Build, r)
 		if err != nil {
 			return nil, err
 		}
@@ -96,7 +102,7 @@ func Make(r *definition.Report) (*Recipe, error) {
 			}
 			recipe.Base = s.Image
 		} else {
-			d, err := dockerfile(s.Build, r.InputDigest(s.Build))
+			d, err := dockerfile(s.Build, r)
 			if err != nil {
 				return nil, err
 			}
@@ -111,7 +117,7 @@ func Make(r *definition.Report) (*Recipe, error) {
 
 // Plain is the recipe of a build without features: that of another service.
 func Plain(r *definition.Report, b *definition.Build) (*Recipe, error) {
-	d, err := dockerfile(b, r.InputDigest(b))
+	d, err := dockerfile(b, r)
 	if err != nil {
 		return nil, err
 	}
@@ -139,8 +145,8 @@ func (r *Recipe) sealed() *Recipe {
 	return r
 }
 
-func dockerfile(b *definition.Build, content string) (*Dockerfile, error) {
-	d := &Dockerfile{Path: b.Dockerfile, Context: b.Context, Args: b.Args, Target: b.Target, CacheFrom: b.CacheFrom, Content: content}
+func dockerfile(b *definition.Build, r *definition.Report) (*Dockerfile, error) {
+	d := &Dockerfile{Path: b.Dockerfile, Context: b.Context, Args: b.Args, Target: b.Target, CacheFrom: b.CacheFrom, Caches: r.KeepsCaches(b), Content: r.InputDigest(b)}
 	return d, d.options(b.Options)
 }
 

@@ -26,7 +26,22 @@ func (r *Recipe) WithUser(uid, gid int) *Recipe {
 	return updated.sealed()
 }
 
-// For makes the image an account's own: its build uses that account's secrets.
+// OwnersAlone tells of a build that reads secrets or caches of its account: what comes of it
+// is nobody else's.
+func (r *Recipe) OwnersAlone() bool {
+	return r.Dockerfile != nil && (r.Dockerfile.Caches || len(r.Dockerfile.Secrets) > 0)
+}
+
+// CacheSpace names whose caches the steps of the build may use: those of its account, or
+// those of this recipe alone.
+func (r *Recipe) CacheSpace() string {
+	if r.Account != 0 {
+		return fmt.Sprintf("account-%d", r.Account)
+	}
+	return "recipe-" + r.Digest
+}
+
+// For makes the image an account's own.
 func (r *Recipe) For(account int64) *Recipe {
 	own := *r
 	own.Account = account

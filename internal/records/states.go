@@ -37,18 +37,19 @@ type State struct {
 	Ready     bool
 	Created   time.Time
 	Used      time.Time
+	Shared    bool // what was prepared as nobody in particular: everybody may begin with it
 }
 
 // SiteID is what the state is called at its site.
 func (s State) SiteID() string { return fmt.Sprintf("s%d", s.ID) }
 
-const stateColumns = "id, kind, account, workspace, name, note, site, source, ref, file, size, commit, plan, session, uid, done, images, digest, bytes, ready, created, used"
+const stateColumns = "id, kind, account, workspace, name, note, site, source, ref, file, size, commit, plan, session, uid, done, images, digest, bytes, ready, created, used, shared"
 
 // AddState makes the record of a state that is about to be kept.
 func (q Queries) AddState(ctx context.Context, s State) (State, error) {
-	return one[State](ctx, q.db, `INSERT INTO states (kind, account, workspace, name, note, site, source, ref, file, size, commit, plan, session, uid, done, digest)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16) RETURNING `+stateColumns,
-		s.Kind, s.Account, s.Workspace, s.Name, s.Note, s.Site, s.Source, s.Ref, s.File, s.Size, s.Commit, s.Plan, s.Session, s.UID, s.Done, s.Digest)
+	return one[State](ctx, q.db, `INSERT INTO states (kind, account, workspace, name, note, site, source, ref, file, size, commit, plan, session, uid, done, digest, shared)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17) RETURNING `+stateColumns,
+		s.Kind, s.Account, s.Workspace, s.Name, s.Note, s.Site, s.Source, s.Ref, s.File, s.Size, s.Commit, s.Plan, s.Session, s.UID, s.Done, s.Digest, s.Shared)
 }
 
 // KeepState notes that a state is kept, in which images, and how large they are.
@@ -77,10 +78,10 @@ func (q Queries) StatesAt(ctx context.Context, site string) ([]State, error) {
 }
 
 // PreparedFor finds what was prepared at a site for a container of this digest at this
-// commit, whoever asked for it; the newest one.
-func (q Queries) PreparedFor(ctx context.Context, site, source, digest, commit string) (State, error) {
-	return one[State](ctx, q.db, "UPDATE states SET used = now() WHERE id = (SELECT id FROM states WHERE kind = 'prepared' AND ready AND site = $1 AND source = $2 AND digest = $3 AND commit = $4 ORDER BY id DESC LIMIT 1) RETURNING "+stateColumns,
-		site, source, digest, commit)
+// commit, by the account itself or as nobody in particular; the newest one.
+func (q Queries) PreparedFor(ctx context.Context, account int64, site, source, digest, commit string) (State, error) {
+	return one[State](ctx, q.db, "UPDATE states SET used = now() WHERE id = (SELECT id FROM states WHERE kind = 'prepared' AND ready AND site = $1 AND source = $2 AND digest = $3 AND commit = $4 AND (shared OR account = $5) ORDER BY id DESC LIMIT 1) RETURNING "+stateColumns,
+		site, source, digest, commit, account)
 }
 
 // HandState makes a state another account's.

@@ -123,7 +123,7 @@ func (r *Runner) Check(ctx context.Context, w records.Workspace) (json.RawMessag
 	if err != nil {
 		return nil, err
 	}
-	link, err := agentlink.Open(ctx, stream)
+	link, err := agentlink.Open(ctx, stream, r.o.Keys.Service())
 	if err != nil {
 		return nil, err
 	}

@@ -24,7 +24,15 @@ func (c *carriage) container(ctx context.Context, id string) (bool, any, error) 
 		return false, nil, err
 	}
 	same := found && there.Digest == c.made.plan.Container.Digest
-	if err := c.site.EnsureNetworks(ctx, id, c.made.plan.Networks); err != nil {
+	s, err := c.subject(ctx)
+	if err != nil {
+		return false, nil, err
+	}
+	judged, err := plan.JudgeContainer(c.made.plan.Container, s)
+	if err != nil {
+		return false, nil, err
+	}
+	if err := c.networks(ctx, id, s); err != nil {
 		return false, nil, err
 	}
 	c.made.same = same
@@ -33,7 +41,7 @@ func (c *carriage) container(ctx context.Context, id string) (bool, any, error) 
 			return false, nil, err
 		}
 	}
-	if err := c.site.EnsureInstance(ctx, id, c.made.plan.Container); err != nil {
+	if err := c.site.EnsureInstance(ctx, id, judged); err != nil {
 		return false, nil, err
 	}
 	if !same && c.run.Kind == records.KindRebuild {

@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"domicile/internal/definition"
+	"domicile/internal/judge"
 	"domicile/internal/plan"
 	"domicile/internal/records"
 	"domicile/internal/source"
@@ -65,7 +66,7 @@ func TestOneProcessCarriesARunOnce(t *testing.T) {
 
 func TestWhoMayMountAFolder(t *testing.T) {
 	folder, git := source.Address{Folder: "/srv/x"}, source.Address{Git: "https://h/x"}
-	closed, open := &Runner{}, &Runner{o: Options{Policy: plan.Policy{plan.AllowHostMounts}}}
+	closed, open := &Runner{}, &Runner{o: Options{Policy: judge.Policy{judge.AllowHostMounts}}}
 	assert.NoError(t, closed.mayMount(Request{}, git))
 	assert.ErrorContains(t, closed.mayMount(Request{Mount: true}, folder), "not allowed here")
 	assert.ErrorContains(t, open.mayMount(Request{Mount: true}, git), "cannot be mounted")

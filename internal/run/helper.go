@@ -142,7 +142,7 @@ func (c *carriage) join(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := link.Quiet().Helpers(names); err != nil {
+	if err := c.tellHelpers(link.Quiet(), parent.SiteID(), names); err != nil {
 		return err
 	}
 	spec, err := specOf(c.workspace)
@@ -201,7 +201,16 @@ func (c *carriage) rejoin(ctx context.Context, link *agentlink.Link) error {
 	if err != nil {
 		return err
 	}
-	return link.Helpers(names)
+	return c.tellHelpers(link, c.workspace.SiteID(), names)
+}
+
+// tellHelpers tells a workspace the names of its helpers and the key that they know it by.
+func (c *carriage) tellHelpers(link *agentlink.Link, workspace string, names []string) error {
+	_, private, err := c.o.Keys.Guest(workspace)
+	if err != nil {
+		return err
+	}
+	return link.Helpers(names, private)
 }
 
 // startHelper starts a helper and tells its agent how programs run there.

@@ -10,6 +10,7 @@ import (
 
 	"domicile/internal/definition"
 	"domicile/internal/fault"
+	"domicile/internal/judge"
 	"domicile/internal/plan"
 	"domicile/internal/recipe"
 	"domicile/internal/site"
@@ -58,7 +59,7 @@ func (c *carriage) image(ctx context.Context) error {
 			turns <- struct{}{}
 			defer func() { <-turns }()
 			var err error
-			found[i], err = c.site.EnsureImage(ctx, w.reference, c.sayOf(w.service))
+			found[i], err = c.pull(ctx, w)
 			fails(w, err)
 		})
 	}
@@ -88,6 +89,14 @@ func (c *carriage) sayOf(service string) func(string) {
 	return func(line string) { c.log.say(service + ": " + line) }
 }
 
+func (c *carriage) pull(ctx context.Context, w wantedImage) (i site.Image, err error) {
+	image, err := plan.JudgeImage(w.reference, judge.Subject{})
+	if err != nil {
+		return i, err
+	}
+	return c.site.EnsureImage(ctx, image, c.sayOf(w.service))
+}
+
 func (c *carriage) build(ctx context.Context, w wantedImage) (i site.Image, err error) {
 	r := w.recipe
 	files, err := c.featureFiles(ctx, r)
@@ -105,8 +114,16 @@ func (c *carriage) build(ctx context.Context, w wantedImage) (i site.Image, err 
 	}
 	// Who needs the same image at the same moment, in this process or another replica of
 	// the service, waits for the first and finds it there.
+	s, err := c.subject(ctx)
+	if err != nil {
+		return i, err
+	}
+	judged, err := plan.JudgeRecipe(r, s)
+	if err != nil {
+		return i, err
+	}
 	err = c.o.Store.Alone(ctx, alone, func() error {
-		i, err = c.site.EnsureBuilt(ctx, site.Build{Recipe: r, Source: c.made.checkout.Folder, Features: files, Secrets: secrets}, c.sayOf(w.service))
+		i, err = c.site.EnsureBuilt(ctx, site.Build{Recipe: judged, Source: c.made.checkout.Folder, Features: files, Secrets: secrets}, c.sayOf(w.service))
 		return err
 	})
 	return i, err
@@ -157,7 +174,11 @@ func (c *carriage) services(ctx context.Context, id string, late bool) error {
 	if err := c.setAside(ctx, id); err != nil {
 		return err
 	}
-	if err := c.site.EnsureNetworks(ctx, id, c.made.plan.Networks); err != nil {
+	s, err := c.subject(ctx)
+	if err != nil {
+		return err
+	}
+	if err := c.networks(ctx, id, s); err != nil {
 		return err
 	}
 	for _, v := range c.made.plan.Services {
@@ -169,7 +190,11 @@ func (c *carriage) services(ctx context.Context, id string, late bool) error {
 				return err
 			}
 		}
-		if err := c.site.EnsureService(ctx, id, v.Digest(), v, c.made.checkout.Folder); err != nil {
+		judged, err := plan.JudgeService(v, s)
+		if err != nil {
+			return err
+		}
+		if err := c.site.EnsureService(ctx, id, v.Digest(), judged, c.made.checkout.Folder); err != nil {
 			return err
 		}
 		if err := c.waitForServices(ctx, id, v.Name, v.After); err != nil {

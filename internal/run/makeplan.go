@@ -113,7 +113,7 @@ func (c *carriage) adapt(ctx context.Context, p *plan.Plan) (from *int64, err er
 	case c.workspace.Kind == records.IsHelper:
 		return nil, c.help(ctx, p)
 	}
-	state, err := c.o.Store.PreparedFor(ctx, c.workspace.Site, c.workspace.Source, p.Container.Digest, c.made.checkout.Commit)
+	state, err := c.o.Store.PreparedFor(ctx, c.workspace.Account, c.workspace.Site, c.workspace.Source, p.Container.Digest, c.made.checkout.Commit)
 	if errors.Is(err, records.ErrNotFound) || c.workspace.Mount {
 		return nil, nil
 	}

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"domicile/internal/artifact"
+	"domicile/internal/credential"
 	"domicile/internal/daemons"
 	"domicile/internal/daemons/daemonstest"
 	"domicile/internal/fault"
@@ -58,9 +59,13 @@ func moor(t *testing.T, files map[string]string) *berth {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(b.folder, name)), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(b.folder, name), []byte(text), 0o644))
 	}
+	seal, err := credential.OpenSeal(t.TempDir())
+	require.NoError(t, err)
+	keys, err := credential.NewKeys(seal)
+	require.NoError(t, err)
 	// Each test has a site of its own name: what others left in the records is not there.
 	b.Runner, err = New(ctx, Options{Store: store, Sites: map[string]site.Site{t.Name(): b.place}, Source: &source.Fetcher{Folder: t.TempDir(), Allowed: []string{b.folder}},
-		Artifacts: &artifact.Store{Folder: t.TempDir(), Offline: true}, Vault: noVault{}, Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Pause: time.Millisecond, Tries: 4})
+		Artifacts: &artifact.Store{Folder: t.TempDir(), Offline: true}, Vault: noVault{}, Keys: keys, Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Pause: time.Millisecond, Tries: 4})
 	require.NoError(t, err)
 	serving, stop := context.WithCancel(context.WithoutCancel(ctx))
 	ended := make(chan error)

@@ -9,6 +9,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"domicile/internal/fault"
+	"domicile/internal/judge"
 	"domicile/internal/plan"
 	"domicile/internal/records"
 	"domicile/internal/site"
@@ -28,7 +29,7 @@ type First struct {
 	Steps []Planned
 	// Refused is all that policy does not allow, or is not carried out; then nothing would be
 	// made.
-	Refused plan.Refusals
+	Refused judge.Refusals
 }
 
 // PlanFirst plans a workspace of a source that was fetched for an account, and tells what
@@ -61,7 +62,7 @@ func (r *Runner) PlanFirst(ctx context.Context, c source.Checkout, q Request) (f
 		return first, fault.New("no-site", "domicile sites lists them", "the service has no site %q", q.Site)
 	}
 	prepared := map[string]string{}
-	state, err := r.o.Store.PreparedFor(ctx, q.Site, q.Source, p.Container.Digest, c.Commit)
+	state, err := r.o.Store.PreparedFor(ctx, q.Account, q.Site, q.Source, p.Container.Digest, c.Commit)
 	if err == nil {
 		err = json.Unmarshal(state.Done, &prepared)
 	}
@@ -85,7 +86,7 @@ func (d *Planned) describe(ctx context.Context, s plan.Step, p *plan.Plan, at si
 	switch s.Name {
 	case plan.StepImage:
 		image := p.Container.Image
-		if d.There, err = at.HasImage(ctx, image); err != nil {
+		if d.There, err = hasImage(ctx, at, p, image); err != nil {
 			return err
 		}
 		if p.Recipe == nil {
@@ -151,4 +152,13 @@ func ownOnly(w records.Workspace) error {
 		return nil
 	}
 	return fault.New("not-for-helpers", "remove it and make it again: domicile remove "+w.Name, "%s is a helper", w.Name)
+}
+
+// hasImage tells whether a site has an image that a plan pulls or builds.
+func hasImage(ctx context.Context, at site.Site, p *plan.Plan, name string) (bool, error) {
+	image, err := plan.JudgeImage(name, judge.Subject{Images: p.Made()})
+	if err != nil {
+		return false, err
+	}
+	return at.HasImage(ctx, image)
 }

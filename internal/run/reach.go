@@ -22,7 +22,7 @@ func (r *Runner) Reach(ctx context.Context, w records.Workspace) (*agentlink.Lin
 	if err != nil {
 		return nil, err
 	}
-	link, err := agentlink.Open(ctx, stream)
+	link, err := agentlink.Open(ctx, stream, r.o.Keys.Service())
 	if err != nil {
 		return nil, err
 	}

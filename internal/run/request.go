@@ -12,6 +12,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"domicile/internal/fault"
+	"domicile/internal/judge"
 	"domicile/internal/plan"
 	"domicile/internal/records"
 	"domicile/internal/source"
@@ -103,7 +104,7 @@ func (r *Runner) mayMount(q Request, a source.Address) error {
 		return nil
 	case a.Folder == "":
 		return fault.New("bad-source", "leave -mount out, or give a folder of the service's host", "%s is no folder of the service's host, and cannot be mounted", a)
-	case !slices.Contains(r.o.Policy, plan.AllowHostMounts):
+	case !slices.Contains(r.o.Policy, judge.AllowHostMounts):
 		return fault.New("not-allowed-here", "leave -mount out, or ask an administrator to allow host-mounts (domicile serve -allow host-mounts)", "mounting the folder %s in place is not allowed here", a)
 	}
 	return nil

@@ -15,8 +15,10 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"golang.org/x/crypto/ssh"
 
 	"domicile/internal/artifact"
+	"domicile/internal/judge"
 	"domicile/internal/plan"
 	"domicile/internal/records"
 	"domicile/internal/site"
@@ -31,9 +33,11 @@ type Options struct {
 	// Artifacts fetches the features of definitions.
 	Artifacts *artifact.Store
 	// Policy is what definitions may ask for.
-	Policy plan.Policy
+	Policy judge.Policy
 	// Vault opens what people keep sealed.
 	Vault Vault
+	// Keys are the service's own.
+	Keys Keys
 	// Sizes are those that a workspace may have; Size is whose limits one gets that asks for
 	// none, empty: no limits.
 	Sizes []plan.Size
@@ -58,6 +62,14 @@ type Vault interface {
 	Login(ctx context.Context, account int64, host string) (*source.Login, error)
 	// Secrets are those of an account for a source that have one of the names.
 	Secrets(ctx context.Context, account int64, source string, names []string) (map[string]string, error)
+}
+
+// Keys are the keys that the parts of the product know each other by.
+type Keys interface {
+	// Service is what agents know the service by.
+	Service() ssh.Signer
+	// Guest is what the helpers of a workspace know it by, the private key in PEM.
+	Guest(workspace string) (public, private string, err error)
 }
 
 // Runner carries out runs and keeps records and sites in step.

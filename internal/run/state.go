@@ -11,8 +11,10 @@ import (
 
 	"domicile/internal/definition"
 	"domicile/internal/fault"
+	"domicile/internal/judge"
 	"domicile/internal/plan"
 	"domicile/internal/records"
+	"domicile/internal/source"
 )
 
 // save keeps the state of the workspace: for a snapshot in the record that was made when it
@@ -20,9 +22,7 @@ import (
 func (c *carriage) save(ctx context.Context, id string) error {
 	state, err := c.unready(ctx)
 	if errors.Is(err, records.ErrNotFound) && c.run.Kind == records.KindPrepare {
-		if c.workspace, err = c.o.Store.Workspace(ctx, c.workspace.ID); err == nil {
-			state, err = addState(ctx, c.o.Store.Queries, c.workspace, records.Prepared, "")
-		}
+		state, err = c.addPrepared(ctx)
 	}
 	if err != nil {
 		return fmt.Errorf("look for the state's record: %w", err)
@@ -67,8 +67,28 @@ func (c *carriage) dropUnready(ctx context.Context) error {
 	return c.o.Store.RemoveState(ctx, state.ID)
 }
 
-// addState makes the record of a state of a workspace as it is now.
-func addState(ctx context.Context, db records.Queries, w records.Workspace, kind, note string) (records.State, error) {
+// addPrepared makes the record of what was prepared. Where somebody signed in for it, or it
+// was made with secrets, what is in it is that account's alone: others might not get its
+// submodules or large files by themselves.
+func (c *carriage) addPrepared(ctx context.Context) (s records.State, err error) {
+	if c.workspace, err = c.o.Store.Workspace(ctx, c.workspace.ID); err != nil {
+		return s, err
+	}
+	address, err := source.Parse(c.workspace.Source)
+	if err != nil {
+		return s, err
+	}
+	login, err := c.o.Vault.Login(ctx, c.workspace.Account, address.Host())
+	if err != nil {
+		return s, err
+	}
+	shared := login == nil && len(c.made.plan.Secrets) == 0 && (c.made.plan.Recipe == nil || c.made.plan.Recipe.Account == 0)
+	return addState(ctx, c.o.Store.Queries, c.workspace, records.Prepared, "", shared)
+}
+
+// addState makes the record of a state of a workspace as it is now. A shared one is for
+// everybody to begin with.
+func addState(ctx context.Context, db records.Queries, w records.Workspace, kind, note string, shared bool) (records.State, error) {
 	p, err := planOf(w)
 	if err != nil {
 		return records.State{}, err
@@ -90,7 +110,7 @@ func addState(ctx context.Context, db records.Queries, w records.Workspace, kind
 		return records.State{}, err
 	}
 	return db.AddState(ctx, records.State{Kind: kind, Account: w.Account, Workspace: &w.ID, Name: w.Name, Note: note, Site: w.Site, Source: w.Source, Ref: w.Ref, File: w.File, Size: w.Size,
-		Commit: w.Commit, Plan: w.Plan, Session: w.Session, UID: w.UID, Done: b, Digest: p.Container.Digest})
+		Commit: w.Commit, Plan: w.Plan, Session: w.Session, UID: w.UID, Done: b, Digest: p.Container.Digest, Shared: shared})
 }
 
 // imagesOf gives the images of a state, and whether the site still has them all. Of one
@@ -100,7 +120,11 @@ func (c *carriage) imagesOf(ctx context.Context, state records.State) (images ma
 		return nil, false, fmt.Errorf("read the images of the state: %w", err)
 	}
 	for _, image := range images {
-		has, err := c.site.HasImage(ctx, image)
+		judged, err := plan.JudgeImage(image, judge.Subject{Images: []string{image}})
+		if err != nil {
+			return nil, false, err
+		}
+		has, err := c.site.HasImage(ctx, judged)
 		if err != nil {
 			return nil, false, err
 		}
@@ -132,7 +156,7 @@ func (r *Runner) Snapshot(ctx context.Context, account int64, name, note string)
 		if err := r.enqueue(ctx, db, tx, w, records.KindSnapshot, plan.Save()); err != nil {
 			return err
 		}
-		_, err = addState(ctx, db, w, records.Snapshot, note)
+		_, err = addState(ctx, db, w, records.Snapshot, note, false)
 		return err
 	})
 	return w, busy(err, name)

@@ -173,7 +173,10 @@ func (c *carriage) agent(ctx context.Context, id string) error {
 	if err != nil {
 		return err
 	}
-	session := c.session(hello)
+	session, err := c.session(ctx, hello)
+	if err != nil {
+		return err
+	}
 	answer, err := link.Configure(session)
 	if err != nil {
 		return err
@@ -195,9 +198,9 @@ func (c *carriage) agent(ctx context.Context, id string) error {
 }
 
 // session replaces the variables that needed a running container.
-func (c *carriage) session(hello wire.HelloReply) wire.Session {
+func (c *carriage) session(ctx context.Context, hello wire.HelloReply) (s wire.Session, err error) {
 	p := c.made.plan
-	s := wire.Session{User: p.Session.User, Folder: p.Session.Folder, Probe: p.Session.Probe, Workspace: c.workspace.Name, Env: map[string]*string{}}
+	s = wire.Session{User: p.Session.User, Folder: p.Session.Folder, Probe: p.Session.Probe, Workspace: c.workspace.Name, Env: map[string]*string{}}
 	if s.User == "" && c.made.image.User != "" {
 		s.User = c.made.image.User
 	}
@@ -211,7 +214,15 @@ func (c *carriage) session(hello wire.HelloReply) wire.Session {
 		}
 		s.Env[name] = value
 	}
-	return s
+	if c.workspace.Parent != nil { // whose guests it takes
+		parent, err := c.o.Store.Workspace(ctx, *c.workspace.Parent)
+		if err != nil {
+			return s, fmt.Errorf("look for the helper's workspace: %w", err)
+		}
+		s.GuestKey, _, err = c.o.Keys.Guest(parent.SiteID())
+		return s, err
+	}
+	return s, nil
 }
 
 // joined gives the run's one connection to the agent, and makes it where there is none.
@@ -241,7 +252,7 @@ func (c *carriage) reach(ctx context.Context, id string) (*agentlink.Link, error
 		stream, err := c.site.Connect(ctx, id)
 		if err == nil {
 			var link *agentlink.Link
-			if link, err = agentlink.Open(ctx, stream); err == nil {
+			if link, err = agentlink.Open(ctx, stream, c.o.Keys.Service()); err == nil {
 				return link.Quiet(), nil
 			}
 		}

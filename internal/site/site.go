@@ -5,6 +5,9 @@
 // Everything that is made carries the workspace's id and the installation's name, and is
 // found again by these, not by remembered ids: every method can be called again after a
 // crash and leaves one object, not two.
+//
+// What comes from definitions and people reaches a site only as values that were judged
+// (packages judge and plan): a name of an image, the settings of a container.
 package site
 
 import (
@@ -14,6 +17,7 @@ import (
 	"net"
 	"time"
 
+	"domicile/internal/judge"
 	"domicile/internal/plan"
 	"domicile/internal/recipe"
 )
@@ -37,19 +41,19 @@ type Site interface {
 	// Examine looks at the place.
 	Examine(ctx context.Context) (Facts, error)
 	// EnsureImage brings an image to the place unless it is there, and tells how it goes.
-	EnsureImage(ctx context.Context, reference string, progress func(line string)) (Image, error)
+	EnsureImage(ctx context.Context, image judge.Image, progress func(line string)) (Image, error)
 	// HasImage tells whether an image is at the place.
-	HasImage(ctx context.Context, reference string) (bool, error)
+	HasImage(ctx context.Context, image judge.Image) (bool, error)
 	// EnsureBuilt builds an image at the place unless it is there, and tells how it goes.
 	EnsureBuilt(ctx context.Context, b Build, progress func(line string)) (Image, error)
 	// EnsureVolume makes the volume that holds the workspace's source, unless it is there,
 	// and tells whether it was made.
 	EnsureVolume(ctx context.Context, workspace string) (made bool, err error)
 	// EnsureNetworks makes the workspace's own networks, unless they are there.
-	EnsureNetworks(ctx context.Context, workspace string, list []plan.Network) error
+	EnsureNetworks(ctx context.Context, workspace string, list plan.Judged[[]plan.Network]) error
 	// EnsureService makes the container of a service beside the workspace, stopped; one of
 	// the same digest stays. Files of the repository that it wants come from source.
-	EnsureService(ctx context.Context, workspace, digest string, v plan.Service, source string) error
+	EnsureService(ctx context.Context, workspace, digest string, v plan.Judged[plan.Service], source string) error
 	// StartService and RestartService start a service's container.
 	StartService(ctx context.Context, workspace, service string) error
 	RestartService(ctx context.Context, workspace, service string) error
@@ -62,7 +66,7 @@ type Site interface {
 	ServiceLog(ctx context.Context, workspace, service string, lines int, w io.Writer) error
 	// EnsureInstance makes the instance, stopped. One that carries the same digest stays
 	// as it is; another is replaced, the volume kept.
-	EnsureInstance(ctx context.Context, workspace string, c plan.Container) error
+	EnsureInstance(ctx context.Context, workspace string, c plan.Judged[plan.Container]) error
 	// Start starts the instance and its agent; one that runs stays as it is.
 	Start(ctx context.Context, workspace string) error
 	// Stop stops the instance and, where services says so, the services beside it: first
@@ -115,6 +119,8 @@ type Facts struct {
 	MemoryBytes   int64
 	DiskFreeBytes int64 // 0: not known
 	GPU           bool  // instances can be given a graphics processor
+	// UserNamespaces tells that root of an instance is nobody on the host.
+	UserNamespaces bool
 }
 
 // Service is a service beside a workspace, as it is now.
@@ -153,7 +159,7 @@ type Saved struct {
 
 // Build is an image to build and what it is built from.
 type Build struct {
-	Recipe *recipe.Recipe
+	Recipe plan.Judged[recipe.Recipe]
 	// Source is the folder of the service's host with the repository's files.
 	Source string
 	// Features are the files of the recipe's layers, in their order.

@@ -20,6 +20,7 @@ type Address struct {
 
 var (
 	scpLike  = regexp.MustCompile(`^[A-Za-z0-9._-]+@[A-Za-z0-9.-]+:[^:]`)
+	hostForm = regexp.MustCompile(`^([A-Za-z0-9_][A-Za-z0-9._-]*|\[[0-9A-Fa-f:.]+\])(:[0-9]{1,5})?$`)
 	notInRef = regexp.MustCompile(`[\x00-\x20\x7f~^:?*\[\\]|\.\.|@\{`)
 )
 
@@ -46,7 +47,7 @@ func Parse(address string) (Address, error) {
 	}
 	switch u.Scheme {
 	case "http", "https", "ssh", "git":
-		if u.Hostname() == "" || strings.HasPrefix(u.Host, "-") {
+		if !hostForm.MatchString(u.Host) {
 			return Address{}, refuse(address, "it names no host")
 		}
 		if _, has := u.User.Password(); has {

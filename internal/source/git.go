@@ -129,7 +129,7 @@ func (f *Fetcher) begin(w Want) (*fetching, func(), error) {
 	if w.Say == nil {
 		w.Say = func(string) {}
 	}
-	env, done, err := w.Login.open(w.Address)
+	env, done, err := w.Login.open(f, w.Address)
 	return &fetching{f, w, env}, done, err
 }
 
@@ -316,7 +316,7 @@ func (f *fetching) git(ctx context.Context, folder string, args ...string) (stri
 	c.Dir = folder
 	c.Env = append([]string{"PATH=" + os.Getenv("PATH"), "HOME=" + f.Folder, "LC_ALL=C", "GIT_CONFIG_NOSYSTEM=1", "GIT_TERMINAL_PROMPT=0",
 		"GIT_ASKPASS=/bin/false", "GIT_ALLOW_PROTOCOL=http:https:ssh:git" + localFor(args), "GIT_LFS_SKIP_SMUDGE=1",
-		"GIT_SSH_COMMAND=ssh -oBatchMode=yes -oStrictHostKeyChecking=accept-new -oConnectTimeout=10",
+		"GIT_SSH_COMMAND=" + f.ssh("none"),
 		"GIT_HTTP_LOW_SPEED_LIMIT=100", "GIT_HTTP_LOW_SPEED_TIME=30"}, f.env...) // of two, the last counts
 	c.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	var out, said bytes.Buffer
@@ -329,6 +329,22 @@ func (f *fetching) git(ctx context.Context, folder string, args ...string) (stri
 	}
 	return out.String(), nil
 }
+
+// ssh is the command by which git reaches hosts over SSH: with a configuration file of ours,
+// or none, and no key but the person's own. What the service's user and its host have for
+// themselves (keys, agents, known hosts, configuration) is nobody's to use.
+func (f *Fetcher) ssh(config string) string {
+	known := filepath.Join(f.Folder, "known_hosts")
+	agent := ""
+	if config == "none" {
+		agent = " -oIdentityAgent=none -oPubkeyAuthentication=no"
+	}
+	return "ssh -F " + shellQuote(config) + agent + " -oIdentityFile=none -oCertificateFile=none -oPKCS11Provider=none -oGSSAPIAuthentication=no -oHostbasedAuthentication=no -oPasswordAuthentication=no -oKbdInteractiveAuthentication=no" +
+		" -oUserKnownHostsFile=" + shellQuote(known) + " -oGlobalKnownHostsFile=/dev/null -oPermitLocalCommand=no -oForwardAgent=no -oBatchMode=yes -oStrictHostKeyChecking=accept-new -oConnectTimeout=10"
+}
+
+// shellQuote quotes a word for the shell that git gives the command to.
+func shellQuote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 
 // localFor allows git's own way to clone a folder for our clone of a mirror only.
 func localFor(args []string) string {

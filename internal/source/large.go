@@ -11,7 +11,8 @@ import (
 )
 
 // large brings the contents of large files where the repository keeps them apart from its
-// history (git LFS). They are kept beside the mirror, so that each is fetched once.
+// history (git LFS). They are kept beside the mirror, so that each is fetched once by who
+// signs in as the same person: what lies there is given out unasked.
 func (f *fetching) large(ctx context.Context, mirror, to string) error {
 	files, err := f.git(ctx, to, "ls-files", "-z", "--", ":(attr:filter=lfs)")
 	if err != nil {
@@ -25,7 +26,7 @@ func (f *fetching) large(ctx context.Context, mirror, to string) error {
 	}
 	f.Say(fmt.Sprintf("fetching %d large files", strings.Count(files, "\x00")))
 	// Its filters are named for this call alone: how the person's git has them is their own.
-	if _, err := f.git(ctx, to, "-c", "lfs.storage="+filepath.Join(mirror, "lfs"), "-c", "filter.lfs.clean=git-lfs clean -- %f", "-c", "filter.lfs.smudge=git-lfs smudge -- %f",
+	if _, err := f.git(ctx, to, "-c", "lfs.storage="+filepath.Join(mirror, "lfs-"+f.Login.identity()), "-c", "filter.lfs.clean=git-lfs clean -- %f", "-c", "filter.lfs.smudge=git-lfs smudge -- %f",
 		"-c", "filter.lfs.process=git-lfs filter-process", "-c", "filter.lfs.required=true", "lfs", "pull"); err != nil {
 		return fault.Wrap(explain(err, f.Address), "large-files", "push them (git lfs push --all origin), or correct the address", "the large files of %s cannot be fetched", f.Address)
 	}

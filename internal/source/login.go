@@ -40,7 +40,7 @@ func CheckKey(key string) error {
 }
 
 // open gives what git needs in its environment to sign in as this person.
-func (l *Login) open(a Address) (env []string, done func(), err error) {
+func (l *Login) open(f *Fetcher, a Address) (env []string, done func(), err error) {
 	done = func() {}
 	u, err := url.Parse(a.Git)
 	overHTTP := err == nil && (u.Scheme == "http" || u.Scheme == "https")
@@ -50,7 +50,7 @@ func (l *Login) open(a Address) (env []string, done func(), err error) {
 	case overHTTP && l.Token != "":
 		return l.header(u), done, nil
 	case !overHTTP && l.Key != "":
-		return l.agent(a)
+		return l.agent(f, a)
 	}
 	return nil, done, nil
 }
@@ -72,7 +72,7 @@ func (l *Login) header(u *url.URL) []string {
 }
 
 // agent serves the key to ssh as long as git works, for the repository's host only.
-func (l *Login) agent(a Address) (env []string, done func(), err error) {
+func (l *Login) agent(f *Fetcher, a Address) (env []string, done func(), err error) {
 	key, err := ssh.ParseRawPrivateKey([]byte(l.Key))
 	if err != nil {
 		return nil, func() {}, CheckKey(l.Key)
@@ -89,7 +89,7 @@ func (l *Login) agent(a Address) (env []string, done func(), err error) {
 	listener, err := net.Listen("unix", socket)
 	if err == nil {
 		host, _, _ := strings.Cut(a.Host(), ":")
-		text := fmt.Sprintf("Host %s\n  IdentityAgent %s\nHost *\n  IdentityAgent none\n  IdentityFile none\n", host, socket)
+		text := fmt.Sprintf("Host %s\n  IdentityAgent %s\nHost *\n  IdentityAgent none\n", host, socket)
 		err = os.WriteFile(config, []byte(text), 0o600)
 	}
 	if err != nil {
@@ -108,6 +108,5 @@ func (l *Login) agent(a Address) (env []string, done func(), err error) {
 			}()
 		}
 	}()
-	ssh := "GIT_SSH_COMMAND=ssh -F " + config + " -oBatchMode=yes -oStrictHostKeyChecking=accept-new -oConnectTimeout=10"
-	return []string{ssh}, func() { listener.Close(); os.RemoveAll(folder) }, nil
+	return []string{"GIT_SSH_COMMAND=" + f.ssh(config)}, func() { listener.Close(); os.RemoveAll(folder) }, nil
 }

@@ -26,7 +26,7 @@ func TestATokenIsForTheRepositoryAndItsNeighbours(t *testing.T) {
 		"http://127.0.0.1:3000/a/b/c":                    "http://127.0.0.1:3000/a/b/",
 		"https://somebody@git.skerry.test/skerry/x.git/": "https://git.skerry.test/skerry/",
 	} {
-		env, done, err := l.open(Address{Git: address})
+		env, done, err := l.open(&Fetcher{Folder: t.TempDir()}, Address{Git: address})
 		require.NoError(t, err)
 		done()
 		assert.Contains(t, env, "GIT_CONFIG_KEY_0=http."+scope+".extraHeader", address)
@@ -34,12 +34,12 @@ func TestATokenIsForTheRepositoryAndItsNeighbours(t *testing.T) {
 		assert.Contains(t, env, "GIT_CONFIG_VALUE_1=false", "no redirection is followed with it")
 	}
 	for _, address := range []string{"ssh://git@git.skerry.test/x.git", "git@git.skerry.test:x.git"} {
-		env, _, err := l.open(Address{Git: address})
+		env, _, err := l.open(&Fetcher{Folder: t.TempDir()}, Address{Git: address})
 		require.NoError(t, err)
 		assert.Empty(t, env, "a token is not for SSH")
 	}
 	var nobody *Login
-	env, _, err := nobody.open(Address{Git: "https://git.skerry.test/x.git"})
+	env, _, err := nobody.open(&Fetcher{Folder: t.TempDir()}, Address{Git: "https://git.skerry.test/x.git"})
 	require.NoError(t, err)
 	assert.Empty(t, env)
 }
@@ -56,12 +56,12 @@ func key(t *testing.T) string {
 // A key is served from memory, for the repository's host only, and is gone afterwards.
 func TestAKeyIsServedFromMemory(t *testing.T) {
 	l := &Login{Key: key(t)}
-	env, done, err := l.open(Address{Git: "git@git.skerry.test:skerry/tides.git"})
+	env, done, err := l.open(&Fetcher{Folder: t.TempDir()}, Address{Git: "git@git.skerry.test:skerry/tides.git"})
 	require.NoError(t, err)
 	require.Len(t, env, 1)
 	_, rest, found := strings.Cut(env[0], "-F ")
 	require.True(t, found)
-	config, _, _ := strings.Cut(rest, " ")
+	config, _, _ := strings.Cut(strings.TrimPrefix(rest, "'"), "'")
 	text, err := os.ReadFile(config)
 	require.NoError(t, err)
 	assert.Contains(t, string(text), "Host git.skerry.test\n")

@@ -21,10 +21,11 @@ const (
 
 const sharedPrefix = "shared-"
 
-// shared gives the one checkout of a commit that all use who only read it. It is made
+// shared gives the one checkout of a commit that all use who only read it and sign in as the
+// same person: its submodules and large files may be given to that one alone. It is made
 // where it is not there; who comes meanwhile waits for it.
 func (f *fetching) shared(ctx context.Context, t tip) (string, error) {
-	sum := sha256.Sum256(fmt.Appendf(nil, "%s\n%s\n%s", f.Address, t.branch, t.commit))
+	sum := sha256.Sum256(fmt.Appendf(nil, "%s\n%s\n%s\n%s", f.Address, t.branch, t.commit, f.Login.identity()))
 	folder := f.path(sharedPrefix + hex.EncodeToString(sum[:10]))
 	if err := os.MkdirAll(filepath.Dir(folder), 0o700); err != nil {
 		return "", fmt.Errorf("make the checkout's folder: %w", err)

@@ -88,9 +88,15 @@ func (t *together) carry(ctx context.Context, key string, q, before *question, a
 
 // identity tells questions apart: what is asked, and as whom.
 func (w Want) identity() string {
-	who := ""
-	if w.Login != nil {
-		who = fmt.Sprintf("%x", sha256.Sum256(fmt.Appendf(nil, "%s\n%s\n%s", w.Login.Username, w.Login.Token, w.Login.Key)))
+	return fmt.Sprintf("%s\n%s\n%s", w.Address, w.Ref, w.Login.identity())
+}
+
+// identity is a digest of whom a git host takes this login for: what was fetched with it is
+// shared with who has the same alone. Nobody in particular is a person too: what nobody
+// needs a login for is everybody's.
+func (l *Login) identity() string {
+	if l == nil {
+		return "nobody"
 	}
-	return fmt.Sprintf("%s\n%s\n%s", w.Address, w.Ref, who)
+	return fmt.Sprintf("%x", sha256.Sum256(fmt.Appendf(nil, "%d %s %d %s %s", len(l.Username), l.Username, len(l.Token), l.Token, l.Key)))[:20]
 }

@@ -51,6 +51,9 @@ type Session struct {
 	Env       map[string]*string `json:"env"`   // remoteEnv with all variables replaced; nil unsets
 	Workspace string             `json:"workspace"`
 	Home      string             `json:"home,omitempty"` // the user's home folder, as the agent said
+	// GuestKey is the public key, as in an authorized_keys line, of who may come as a guest
+	// from the workspace's own network; empty: nobody may.
+	GuestKey string `json:"guestKey,omitempty"`
 }
 
 // ActivityReply says whether somebody or something uses the instance.
@@ -67,6 +70,7 @@ type Message struct {
 // HelpersRequest names the helpers that ssh inside finds by their names.
 type HelpersRequest struct {
 	Names []string `json:"names"`
+	Key   string   `json:"key,omitempty"` // the private key, in PEM, that helpers know their workspace by
 }
 
 // HelpersReply says what went wrong, if something did.

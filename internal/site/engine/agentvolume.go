@@ -45,10 +45,10 @@ func (s *Site) ensureAgent(ctx context.Context, imageID string) error {
 	if filled {
 		return nil
 	}
-	if _, err := s.api.VolumeCreate(ctx, volume.CreateOptions{Name: s.agentVolume(), Labels: map[string]string{"domicile.agent": s.agent.digest}}); err != nil {
+	if _, err := s.api.VolumeCreate(ctx, volume.CreateOptions{Name: s.agentVolume(), Labels: map[string]string{labelAgent: s.agent.digest}}); err != nil {
 		return s.explain(err, "make the agent's volume")
 	}
-	carrier, err := s.api.ContainerCreate(ctx, &container.Config{Image: imageID, Entrypoint: []string{"/none"}, Labels: map[string]string{labelInstallation: s.o.Installation}},
+	carrier, err := s.api.ContainerCreate(ctx, &container.Config{Image: imageID, Entrypoint: []string{"/none"}, Labels: s.labels("")},
 		&container.HostConfig{NetworkMode: "none", Mounts: []mount.Mount{{Type: mount.TypeVolume, Source: s.agentVolume(), Target: wire.AgentFolder}}}, nil, nil, "")
 	if err != nil {
 		return s.explain(err, "open the agent's volume")

@@ -33,6 +33,7 @@ import (
 
 	"domicile/internal/archive"
 	"domicile/internal/fault"
+	"domicile/internal/judge"
 	"domicile/internal/recipe"
 	"domicile/internal/site"
 )
@@ -40,7 +41,8 @@ import (
 // EnsureBuilt builds an image through the engine's BuildKit unless it is there. Images are
 // named by the digest of their recipe, so that whoever needs the same finds it.
 func (s *Site) EnsureBuilt(ctx context.Context, b site.Build, progress func(string)) (site.Image, error) {
-	tag := b.Recipe.Tag()
+	built := b.Recipe.Value()
+	tag := s.local(built.Tag())
 	found, err := s.inspectImage(ctx, tag)
 	if err == nil || !isNotFound(err) {
 		return found, s.explain(err, "look for the image "+tag)
@@ -56,10 +58,13 @@ func (s *Site) EnsureBuilt(ctx context.Context, b site.Build, progress func(stri
 // builder is one build.
 type builder struct {
 	site.Build
+	Recipe   *recipe.Recipe
+	tag      string
 	s        *Site
 	progress func(string)
 	caps     gateway.BuildOpts
 	mounts   map[string]fsutil.FS
+	open     []io.Closer // until the build is over
 }
 
 func (s *Site) build(ctx context.Context, b site.Build, progress func(string)) error {
@@ -72,7 +77,8 @@ func (s *Site) build(ctx context.Context, b site.Build, progress func(string)) e
 		return s.explain(err, "reach the engine's image builder")
 	}
 	defer c.Close()
-	w := &builder{Build: b, s: s, progress: progress, mounts: map[string]fsutil.FS{}}
+	built := b.Recipe.Value()
+	w := &builder{Build: b, Recipe: &built, tag: s.local(built.Tag()), s: s, progress: progress, mounts: map[string]fsutil.FS{}}
 	folder, err := os.MkdirTemp("", "domicile-build-")
 	if err != nil {
 		return fmt.Errorf("make a folder for the build: %w", err)
@@ -81,6 +87,11 @@ func (s *Site) build(ctx context.Context, b site.Build, progress func(string)) e
 	if err := w.mountFeatures(ctx, folder); err != nil {
 		return err
 	}
+	defer func() {
+		for _, c := range w.open {
+			c.Close()
+		}
+	}()
 	if err := w.mountContext(); err != nil {
 		return err
 	}
@@ -95,7 +106,7 @@ func (s *Site) build(ctx context.Context, b site.Build, progress func(string)) e
 		attached = append(attached, secretsprovider.FromMap(secrets))
 	}
 	_, err = c.Build(ctx, client.SolveOpt{LocalMounts: w.mounts, Session: attached,
-		Exports: []client.ExportEntry{{Type: "moby", Attrs: map[string]string{"name": b.Recipe.Tag()}}}}, "domicile", w.solve, status)
+		Exports: []client.ExportEntry{{Type: "moby", Attrs: map[string]string{"name": w.tag}}}}, "domicile", w.solve, status)
 	log := <-told
 	return w.explain(err, log)
 }
@@ -145,7 +156,7 @@ func (w *builder) mountContext() error {
 		return fmt.Errorf("open the source: %w", err)
 	}
 	defer root.Close()
-	patterns := []string{".git"}
+	var patterns []string
 	for _, name := range []string{d.Path + ".dockerignore", filepath.Join(d.Context, ".dockerignore")} {
 		f, err := root.Open(name)
 		if errors.Is(err, fs.ErrNotExist) {
@@ -162,17 +173,16 @@ func (w *builder) mountContext() error {
 		patterns = append(patterns, more...)
 		break
 	}
-	// The folder itself may not be a link that leads out: opening it inside the root tells.
+	// The folder may be one that a workspace writes to meanwhile: it stays open while it is
+	// sent, and nothing in it is followed out of it.
 	sub, err := root.OpenRoot(d.Context)
 	if err != nil {
 		return fmt.Errorf("open the build's context: %w", err)
 	}
-	sub.Close()
-	all, err := fsutil.NewFS(filepath.Join(w.Source, d.Context))
-	if err != nil {
-		return fmt.Errorf("open the build's context: %w", err)
-	}
-	left, err := fsutil.NewFilterFS(all, &fsutil.FilterOpt{ExcludePatterns: patterns})
+	w.open = append(w.open, sub)
+	// Last, so that no pattern of the repository takes it in again.
+	patterns = append(patterns, ".git", "**/.git")
+	left, err := fsutil.NewFilterFS(rootFS{sub}, &fsutil.FilterOpt{ExcludePatterns: patterns})
 	if err != nil {
 		return fmt.Errorf("read the ignore file: %w", err)
 	}
@@ -212,7 +222,12 @@ func (w *builder) solve(ctx context.Context, c gateway.Client) (*gateway.Result,
 		image.Config.Labels = map[string]string{}
 	}
 	image.Config.Labels[recipe.MetadataLabel] = label
-	image.Config.Labels["domicile.image"] = w.Recipe.Digest
+	for name := range image.Config.Labels { // those of a base image that imitate ours
+		if strings.HasPrefix(name, "domicile.") {
+			delete(image.Config.Labels, name)
+		}
+	}
+	image.Config.Labels[labelImage] = w.Recipe.Digest
 	config, err := json.Marshal(image)
 	if err != nil {
 		return nil, err
@@ -249,7 +264,7 @@ func (w *builder) base(ctx context.Context) (llb.State, *dockerspec.DockerOCIIma
 		return llb.State{}, nil, fmt.Errorf("read the Dockerfile: %w", err)
 	}
 	o := dockerfile2llb.ConvertOpt{MetaResolver: w, LLBCaps: &w.caps.LLBCaps, TargetPlatform: new(platform()),
-		Config: dockerui.Config{BuildArgs: d.Args, Target: d.Target, Labels: d.Labels, ImageResolveMode: llb.ResolveModePreferLocal, BuildPlatforms: []ocispecs.Platform{platform()}}}
+		Config: dockerui.Config{BuildArgs: d.Args, Target: d.Target, Labels: d.Labels, CacheIDNamespace: w.s.o.Installation + "-" + w.Recipe.CacheSpace(), ImageResolveMode: llb.ResolveModePreferLocal, BuildPlatforms: []ocispecs.Platform{platform()}}}
 	if d.NoNetwork {
 		o.NetworkMode = pb.NetMode_NONE
 	}
@@ -308,22 +323,37 @@ func (w *builder) ResolveImageConfig(ctx context.Context, ref string, _ sourcere
 			asked = pinned
 		}
 	}
-	if _, err := w.s.EnsureImage(ctx, asked, w.progress); err != nil {
+	// Whatever a Dockerfile names, by whatever spelling, comes by here.
+	j := judge.New(judge.Subject{})
+	image := j.Pulled(w.place(), asked)
+	if err := j.Err(); err != nil {
+		return "", "", nil, err
+	}
+	asked = image.Name()
+	if _, err := w.s.EnsureImage(ctx, image, w.progress); err != nil {
 		return "", "", nil, err
 	}
 	i, err := w.s.api.ImageInspect(ctx, asked)
 	if err != nil {
 		return "", "", nil, w.s.explain(err, "look at the image "+asked)
 	}
-	image := dockerspec.DockerOCIImage{Image: ocispecs.Image{Platform: ocispecs.Platform{OS: i.Os, Architecture: i.Architecture}, RootFS: ocispecs.RootFS{Type: i.RootFS.Type}}}
+	found := dockerspec.DockerOCIImage{Image: ocispecs.Image{Platform: ocispecs.Platform{OS: i.Os, Architecture: i.Architecture}, RootFS: ocispecs.RootFS{Type: i.RootFS.Type}}}
 	for _, l := range i.RootFS.Layers {
-		image.RootFS.DiffIDs = append(image.RootFS.DiffIDs, digest.Digest(l))
+		found.RootFS.DiffIDs = append(found.RootFS.DiffIDs, digest.Digest(l))
 	}
 	if i.Config != nil {
-		image.Config = *i.Config
+		found.Config = *i.Config
 	}
-	config, err := json.Marshal(image)
+	config, err := json.Marshal(found)
 	return asked, "", config, err
+}
+
+// place names the file that the build is read from.
+func (w *builder) place() string {
+	if w.Recipe.Dockerfile != nil {
+		return w.Recipe.Dockerfile.Path
+	}
+	return ""
 }
 
 func sameImage(a, b string) bool {

@@ -3,19 +3,17 @@ package engine
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"net"
-	"os"
 	"path/filepath"
 	"time"
 
 	"github.com/docker/docker/api/types"
 	"github.com/docker/docker/api/types/container"
 	"github.com/docker/docker/pkg/stdcopy"
-	"golang.org/x/sys/unix"
 
 	"domicile/internal/agent/wire"
+	"domicile/internal/beneath"
 	"domicile/internal/fault"
 )
 
@@ -27,7 +25,7 @@ func (s *Site) Connect(ctx context.Context, workspace string) (net.Conn, error) 
 		return nil, err
 	}
 	if shares {
-		return dialShared(ctx, filepath.Join(s.socketFolder(workspace), filepath.Base(wire.SocketPath)))
+		return dialShared(ctx, s.socketFolder(workspace), filepath.Base(wire.SocketPath))
 	}
 	return s.bridge(ctx, workspace)
 }
@@ -44,25 +42,12 @@ func (s *Site) agentAnswers(ctx context.Context, workspace string) bool {
 	return err == nil && string(greeting) == "SSH-"
 }
 
-// dialShared connects to a socket in a folder that the workspace's root can write to. The
-// file is opened first without following links and looked at: a link to another socket
-// of the host must not lead there. Connecting through /proc also lifts the limit on the
-// length of a socket's path.
-func dialShared(ctx context.Context, path string) (net.Conn, error) {
-	fd, err := unix.Open(path, unix.O_PATH|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
-	if err != nil {
-		return nil, notListening(err)
+// dialShared connects to a socket in a folder that the workspace's root can write to.
+func dialShared(ctx context.Context, folder, name string) (net.Conn, error) {
+	conn, err := beneath.Dial(ctx, folder, name)
+	if errors.Is(err, beneath.ErrReplaced) {
+		return nil, fault.Wrap(err, "agent-replaced", "stop and start the workspace", "where the agent's socket should be is something else")
 	}
-	file := os.NewFile(uintptr(fd), path)
-	defer file.Close()
-	info, err := file.Stat()
-	if err != nil {
-		return nil, notListening(err)
-	}
-	if info.Mode().Type() != os.ModeSocket {
-		return nil, fault.New("agent-replaced", "stop and start the workspace", "where the agent's socket should be is something else")
-	}
-	conn, err := (&net.Dialer{}).DialContext(ctx, "unix", fmt.Sprintf("/proc/self/fd/%d", fd))
 	if err != nil {
 		return nil, notListening(err)
 	}

@@ -4,11 +4,15 @@ package engine
 
 import (
 	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 
@@ -17,7 +21,9 @@ import (
 	"github.com/google/go-containerregistry/pkg/authn"
 
 	"domicile/internal/fault"
+	"domicile/internal/recipe"
 	"domicile/internal/site"
+	"domicile/internal/site/engine/door"
 )
 
 // Labels of everything that is made here.
@@ -27,6 +33,8 @@ const (
 	labelDigest       = "domicile.digest"
 	labelBeside       = "domicile.agent-beside" // the agent is started beside the image's own command
 	labelGuests       = "domicile.guests"       // a helper: its agent serves its workspace's network
+	labelImage        = "domicile.image"        // an image that was built here, with its recipe's digest
+	labelAgent        = "domicile.agent"        // the volume of an agent, with its digest
 )
 
 // Options says which engine, and whose objects.
@@ -38,8 +46,21 @@ type Options struct {
 	// Agent is the path of the agent's binary on the service's host.
 	Agent string
 	// SocketFolder is a folder of the service's host. Where the engine runs on the same
-	// machine, the agents' sockets lie in it; else the engine's exec stream is used.
+	// machine, the agents' sockets lie in it, each in a folder that its workspace may write
+	// to; else the engine's exec stream is used.
 	SocketFolder string
+	// DoorFolder is another one, for the doors: workspaces see their folder of it, and may
+	// not write there. Empty: no workspace has a door.
+	DoorFolder string
+	// Secret makes the names of images that are made here impossible to guess. Services that
+	// share an engine's objects share it.
+	Secret []byte
+	// ServiceKey is the public key, as in an authorized_keys line, that agents know the
+	// service by.
+	ServiceKey string
+	// MayAsk judges the host of a registry before the engine is told to pull from it; nil:
+	// every host may be asked.
+	MayAsk func(ctx context.Context, host string) error
 	// Keychain has the credentials of registries; nil: none.
 	Keychain authn.Keychain
 }
@@ -88,6 +109,9 @@ func (s *Site) Examine(ctx context.Context) (site.Facts, error) {
 	f := site.Facts{Engine: "container engine " + info.ServerVersion, System: info.OperatingSystem + ", " + info.Architecture,
 		Processors: info.NCPU, MemoryBytes: info.MemTotal}
 	_, f.GPU = info.Runtimes[gpuRuntime]
+	f.UserNamespaces = slices.ContainsFunc(info.SecurityOptions, func(o string) bool {
+		return strings.HasPrefix(o, "name=userns") || strings.HasPrefix(o, "name=rootless")
+	})
 	if s.onThisMachine(info.Name) {
 		f.DiskFreeBytes = diskFree(info.DockerRootDir)
 		if _, err := exec.LookPath(gpuHook); err == nil {
@@ -134,12 +158,33 @@ func (s *Site) sharesFolder(ctx context.Context) (bool, error) {
 
 func (s *Site) name(workspace string) string { return "domicile-" + s.o.Installation + "-" + workspace }
 
+// labels are those of everything that is made for a workspace. All of Domicile's own are
+// set: a container has the labels of its image too, and those are somebody else's word.
 func (s *Site) labels(workspace string) map[string]string {
-	return map[string]string{labelInstallation: s.o.Installation, labelWorkspace: workspace}
+	return map[string]string{labelInstallation: s.o.Installation, labelWorkspace: workspace, labelDigest: "", labelBeside: "", labelGuests: "", labelService: "", labelState: "", labelVolumes: "",
+		labelImage: "", labelAgent: "", door.Label: ""}
 }
 
 func (s *Site) socketFolder(workspace string) string {
 	return filepath.Join(s.o.SocketFolder, workspace)
+}
+
+// hidden is an HMAC of a name that is made here: who knows what goes into it does not know
+// the name.
+func (s *Site) hidden(parts ...string) string {
+	h := hmac.New(sha256.New, s.o.Secret)
+	for _, p := range parts {
+		fmt.Fprintf(h, "%d %s\n", len(p), p)
+	}
+	return hex.EncodeToString(h.Sum(nil)[:16])
+}
+
+// local is the name under which the engine has an image that a plan names.
+func (s *Site) local(name string) string {
+	if digest, built := strings.CutPrefix(name, recipe.TagPrefix); built {
+		return recipe.TagPrefix + s.hidden("image", digest)
+	}
+	return name
 }
 
 // goingAway are words of an engine whose parts are stopped or not up yet: it answers, but

@@ -16,7 +16,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"domicile/internal/baseimage"
+	"domicile/internal/credential"
 	"domicile/internal/fault"
+	"domicile/internal/judge"
+	"domicile/internal/plan"
 	"domicile/internal/scenario"
 	"domicile/internal/site/sitetest"
 )
@@ -48,9 +51,20 @@ func withEngine(m *testing.M) int {
 
 func newSite(t *testing.T, installation, sockets string) *Site {
 	t.Helper()
-	s, err := New(Options{Host: world.EngineAt, Installation: installation, Agent: agentBinary(), SocketFolder: sockets})
+	keys := keysOf(t)
+	s, err := New(Options{Host: world.EngineAt, Installation: installation, Agent: agentBinary(), SocketFolder: sockets, DoorFolder: t.TempDir(), Secret: []byte("tide"), ServiceKey: keys.ServicePublic()})
 	require.NoError(t, err)
 	return s
+}
+
+// keysOf are the same for all sites of these tests.
+func keysOf(t *testing.T) *credential.Keys {
+	t.Helper()
+	seal, err := credential.OpenSeal(world.Folder())
+	require.NoError(t, err)
+	keys, err := credential.NewKeys(seal)
+	require.NoError(t, err)
+	return keys
 }
 
 func agentBinary() string {
@@ -68,7 +82,7 @@ func TestSite(t *testing.T) {
 	require.NoError(t, baseimage.Push(t.Context(), image, staying))
 	for name, sockets := range map[string]string{"through a shared folder": t.TempDir(), "through the engine's streams": ""} {
 		t.Run(name, func(t *testing.T) {
-			sitetest.Run(t, sitetest.Place{Site: newSite(t, "test"+strings.ReplaceAll(strings.Fields(name)[1], "the", "streams"), sockets), Image: world.RegistryAt + "/skerry/base:12", Staying: staying, Missing: world.RegistryAt + "/skerry/nosuch:1"})
+			sitetest.Run(t, sitetest.Place{Site: newSite(t, "test"+strings.ReplaceAll(strings.Fields(name)[1], "the", "streams"), sockets), Image: world.RegistryAt + "/skerry/base:12", Staying: staying, Missing: world.RegistryAt + "/skerry/nosuch:1", Key: keysOf(t).Service()})
 		})
 	}
 }
@@ -76,7 +90,9 @@ func TestSite(t *testing.T) {
 func TestOthersThingsAreNotTouched(t *testing.T) {
 	mine, others := newSite(t, "mine", ""), newSite(t, "others", "")
 	image := world.RegistryAt + "/skerry/base:12"
-	_, err := mine.EnsureImage(t.Context(), image, func(string) {})
+	judged, err := plan.JudgeImage(image, judge.Subject{})
+	require.NoError(t, err)
+	_, err = mine.EnsureImage(t.Context(), judged, func(string) {})
 	require.NoError(t, err)
 	_, err = others.EnsureVolume(t.Context(), "w1")
 	require.NoError(t, err)
@@ -96,12 +112,12 @@ func TestALinkInPlaceOfTheSocketIsNotFollowed(t *testing.T) {
 	require.NoError(t, err)
 	defer l.Close()
 	require.NoError(t, os.Symlink(prize, filepath.Join(folder, "agent.sock")))
-	_, err = dialShared(t.Context(), filepath.Join(folder, "agent.sock"))
+	_, err = dialShared(t.Context(), folder, "agent.sock")
 	assert.Equal(t, "agent-replaced", fault.Code(err), "%v", err)
 	require.NoError(t, os.Remove(filepath.Join(folder, "agent.sock")))
-	_, err = dialShared(t.Context(), filepath.Join(folder, "agent.sock"))
+	_, err = dialShared(t.Context(), folder, "agent.sock")
 	assert.Equal(t, "agent-unreachable", fault.Code(err))
-	conn, err := dialShared(t.Context(), prize)
+	conn, err := dialShared(t.Context(), folder, "prize.sock")
 	require.NoError(t, err)
 	conn.Close()
 }

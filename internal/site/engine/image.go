@@ -5,26 +5,36 @@ import (
 	"fmt"
 	"strings"
 
-	"github.com/docker/docker/api/types/image"
+	types "github.com/docker/docker/api/types/image"
 	"github.com/docker/docker/api/types/registry"
 	"github.com/google/go-containerregistry/pkg/authn"
 	"github.com/google/go-containerregistry/pkg/name"
 
 	"domicile/internal/fault"
+	"domicile/internal/judge"
 	"domicile/internal/site"
 )
 
 // EnsureImage inspects the image and pulls it where it is not there.
-func (s *Site) EnsureImage(ctx context.Context, reference string, progress func(string)) (site.Image, error) {
-	found, err := s.inspectImage(ctx, reference)
+func (s *Site) EnsureImage(ctx context.Context, image judge.Image, progress func(string)) (site.Image, error) {
+	reference := image.Name()
+	found, err := s.inspectImage(ctx, s.local(reference))
 	if err == nil || !isNotFound(err) {
 		return found, s.explain(err, "look for the image "+reference)
+	}
+	if image.Made() || reference == "" {
+		return found, fault.Wrap(err, "image-gone", "rebuild the workspace, or make it anew", "the image that was made for the workspace is gone from the site")
+	}
+	if s.o.MayAsk != nil {
+		if err := s.o.MayAsk(ctx, image.Registry()); err != nil {
+			return found, err
+		}
 	}
 	auth, err := s.registryAuth(ctx, reference)
 	if err != nil {
 		return site.Image{}, err
 	}
-	stream, err := s.api.ImagePull(ctx, reference, image.PullOptions{RegistryAuth: auth})
+	stream, err := s.api.ImagePull(ctx, reference, types.PullOptions{RegistryAuth: auth})
 	if err != nil {
 		return site.Image{}, s.pullFault(err, reference)
 	}
@@ -59,8 +69,9 @@ func (s *Site) registryAuth(ctx context.Context, reference string) (string, erro
 }
 
 // HasImage tells whether the engine has the image.
-func (s *Site) HasImage(ctx context.Context, reference string) (bool, error) {
-	_, err := s.inspectImage(ctx, reference)
+func (s *Site) HasImage(ctx context.Context, image judge.Image) (bool, error) {
+	reference := image.Name()
+	_, err := s.inspectImage(ctx, s.local(reference))
 	if isNotFound(err) {
 		return false, nil
 	}

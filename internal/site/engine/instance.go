@@ -35,7 +35,8 @@ func (s *Site) EnsureVolume(ctx context.Context, workspace string) (bool, error)
 
 // EnsureInstance makes the container under a name that only this workspace has, so that
 // it cannot come to be twice.
-func (s *Site) EnsureInstance(ctx context.Context, workspace string, c plan.Container) error {
+func (s *Site) EnsureInstance(ctx context.Context, workspace string, judged plan.Judged[plan.Container]) error {
+	c := judged.Value()
 	there, err := s.api.ContainerInspect(ctx, s.name(workspace))
 	if err == nil {
 		if there.Config.Labels[labelDigest] == c.Digest && there.Config.Labels[labelInstallation] == s.o.Installation {
@@ -63,7 +64,7 @@ func (s *Site) EnsureInstance(ctx context.Context, workspace string, c plan.Cont
 }
 
 func (s *Site) create(ctx context.Context, workspace string, c plan.Container) error {
-	image := c.Image
+	image := s.local(c.Image)
 	if c.Saved != "" {
 		image = c.Saved
 	}
@@ -119,13 +120,13 @@ func (s *Site) create(ctx context.Context, workspace string, c plan.Container) e
 	switch {
 	case !shares && c.SourceFolder != "":
 		return fault.New("not-this-host", "use a git address", "the engine is on another machine than the folder %s", c.SourceFolder)
-	case !shares && c.Door:
+	case c.Door && (!shares || s.o.DoorFolder == ""):
 		return fault.New("not-this-host", "take engine out of customizations.domicile", "the engine is on another machine than the service: a workspace there has no door to it")
 	case c.Door:
 		if err := os.MkdirAll(s.doorFolder(workspace), 0o755); err != nil {
 			return fmt.Errorf("make the folder of the door: %w", err)
 		}
-		host.Mounts = append(host.Mounts, mount.Mount{Type: mount.TypeBind, Source: s.doorFolder(workspace), Target: plan.DoorFolder})
+		host.Mounts = append(host.Mounts, mount.Mount{Type: mount.TypeBind, Source: s.doorFolder(workspace), Target: plan.DoorFolder, ReadOnly: true})
 	}
 	made, err := s.make(ctx, config, host, networks, s.name(workspace), c.Saved)
 	if err != nil {
@@ -175,7 +176,7 @@ func (s *Site) firstProcess(ctx context.Context, config *container.Config, c pla
 	if len(c.Entrypoints) == 0 {
 		return nil
 	}
-	i, err := s.api.ImageInspect(ctx, c.Image)
+	i, err := s.api.ImageInspect(ctx, s.local(c.Image))
 	if err != nil {
 		return err
 	}
@@ -207,6 +208,9 @@ func entry(before, command []string) []string {
 // agentCommand starts the agent; that of a helper serves its workspace's network too.
 func (s *Site) agentCommand(guests bool) []string {
 	command := []string{wire.AgentPath, "serve", "-version", s.agent.digest}
+	if s.o.ServiceKey != "" {
+		command = append(command, "-service-key", s.o.ServiceKey)
+	}
 	if guests {
 		command = append(command, "-guests", fmt.Sprintf(":%d", wire.GuestPort))
 	}

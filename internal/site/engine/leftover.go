@@ -11,6 +11,7 @@ import (
 	"github.com/docker/docker/api/types/network"
 	"github.com/docker/docker/api/types/volume"
 
+	"domicile/internal/recipe"
 	"domicile/internal/site"
 )
 
@@ -29,12 +30,12 @@ func (s *Site) Leftovers(ctx context.Context, known []string) (list []site.Lefto
 			used[m.Name] = true
 		}
 	}
-	built, err := s.api.ImageList(ctx, image.ListOptions{Filters: filters.NewArgs(filters.Arg("label", "domicile.image"))})
+	built, err := s.api.ImageList(ctx, image.ListOptions{Filters: filters.NewArgs(filters.Arg("label", labelImage))})
 	if err != nil {
 		return nil, s.explain(err, "list the engine's images")
 	}
 	for _, i := range built {
-		mine := slices.ContainsFunc(i.RepoTags, func(t string) bool { return strings.HasPrefix(t, "domicile-image:") })
+		mine := slices.ContainsFunc(i.RepoTags, func(t string) bool { return strings.HasPrefix(t, recipe.TagPrefix) })
 		if mine && !used[i.ID] {
 			list = append(list, site.Leftover{Kind: "image", Name: i.RepoTags[0], Bytes: i.Size, Why: "no workspace is made from it; it would be built again where it is wanted"})
 		}
@@ -60,7 +61,7 @@ func (s *Site) Leftovers(ctx context.Context, known []string) (list []site.Lefto
 		switch {
 		case v.Labels[labelInstallation] == s.o.Installation && v.Labels[labelWorkspace] != "" && gone(v.Labels):
 			list = append(list, site.Leftover{Kind: "volume", Name: v.Name, Why: why})
-		case v.Labels["domicile.agent"] != "" && v.Name != s.agentVolume() && !used[v.Name]:
+		case v.Labels[labelAgent] != "" && v.Name != s.agentVolume() && !used[v.Name]:
 			list = append(list, site.Leftover{Kind: "volume", Name: v.Name, Why: "an agent of an earlier version that no container uses"})
 		}
 	}
@@ -88,11 +89,12 @@ func (s *Site) leftStates(ctx context.Context, known []string, used map[string]b
 		if !mine || used[i.ID] || slices.Contains(known, state) {
 			continue
 		}
-		name := i.ID
-		if len(i.RepoTags) > 0 {
-			name = i.RepoTags[0]
+		// An image that somebody made elsewhere may have the label too, but not the name.
+		at := slices.IndexFunc(i.RepoTags, func(t string) bool { return strings.HasPrefix(t, stateRepository) })
+		if at < 0 {
+			continue
 		}
-		list = append(list, site.Leftover{Kind: "image", Name: name, Bytes: i.Size, Why: "a state that was removed"})
+		list = append(list, site.Leftover{Kind: "image", Name: i.RepoTags[at], Bytes: i.Size, Why: "a state that was removed"})
 	}
 	return list, nil
 }

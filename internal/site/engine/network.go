@@ -34,8 +34,8 @@ func (s *Site) ensureNetwork(ctx context.Context) (string, error) {
 }
 
 // EnsureNetworks makes the workspace's own networks.
-func (s *Site) EnsureNetworks(ctx context.Context, workspace string, list []plan.Network) error {
-	for _, n := range list {
+func (s *Site) EnsureNetworks(ctx context.Context, workspace string, list plan.Judged[[]plan.Network]) error {
+	for _, n := range list.Value() {
 		if _, err := s.oneNetwork(ctx, s.networkName(workspace, n.Name), network.CreateOptions{Driver: "bridge", Internal: n.Internal, Labels: s.labels(workspace)}); err != nil {
 			return s.explain(err, "make the network "+n.Name)
 		}

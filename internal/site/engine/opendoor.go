@@ -4,19 +4,20 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net"
 	"net/http"
 	"os"
 	"path/filepath"
 	"time"
 
+	"domicile/internal/beneath"
 	"domicile/internal/plan"
 	"domicile/internal/site/engine/door"
 )
 
-// doorFolder is the folder of the service's host that a workspace's door lies in.
+// doorFolder is the folder of the service's host that a workspace's door lies in. The
+// workspace sees it and may not write there.
 func (s *Site) doorFolder(workspace string) string {
-	return filepath.Join(s.socketFolder(workspace), "door")
+	return filepath.Join(s.o.DoorFolder, workspace)
 }
 
 // OpenDoor serves the door of a workspace on a socket in a folder that the workspace sees.
@@ -36,6 +37,9 @@ func (s *Site) OpenDoor(ctx context.Context, workspace string) error {
 		defer s.mu.Unlock()
 		delete(s.doors, workspace)
 	}()
+	if s.o.DoorFolder == "" {
+		return nil
+	}
 	folder := s.doorFolder(workspace)
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		return fmt.Errorf("make the folder of the door: %w", err)
@@ -56,7 +60,7 @@ func (s *Site) OpenDoor(ctx context.Context, workspace string) error {
 const doorEvery = 2 * time.Second
 
 func doorAnswers(ctx context.Context, folder string) bool {
-	conn, err := dialShared(ctx, filepath.Join(folder, filepath.Base(plan.DoorSocket)))
+	conn, err := beneath.Dial(ctx, folder, filepath.Base(plan.DoorSocket))
 	if err != nil {
 		return false
 	}
@@ -73,18 +77,16 @@ func wait(ctx context.Context, d time.Duration) {
 	}
 }
 
-// holdDoor serves a door until ctx ends, or until nobody can come through it any more: the
-// workspace may write to the folder too.
+// holdDoor serves a door until ctx ends, or until nobody can come through it any more:
+// another replica of the service may have opened one in its place.
 func (s *Site) holdDoor(ctx context.Context, workspace, folder string) error {
-	listener, err := listenIn(folder, filepath.Base(plan.DoorSocket))
+	listener, err := beneath.Listen(folder, filepath.Base(plan.DoorSocket), 0o666) // whoever is in the workspace may use it
 	if err != nil {
-		return err
+		return fmt.Errorf("open the door: %w", err)
 	}
-	d := &door.Door{API: s.api, Labels: s.labels(workspace), Workspace: workspace, Prefix: s.name(workspace) + "-d-", Source: s.name(workspace),
-		Network: func(ctx context.Context) (string, error) { return s.openNetwork(ctx, workspace) },
-		Hidden: func(labels map[string]string) bool {
-			return labels[labelState] != "" || labels["domicile.image"] != ""
-		}}
+	d := &door.Door{API: s.api, Labels: s.ownLabels(workspace), Given: s.labels(workspace), Workspace: workspace, Prefix: s.name(workspace) + "-d-", Source: s.name(workspace),
+		Network: func(ctx context.Context) (string, error) { return s.openNetwork(ctx, workspace) }, MayAsk: s.o.MayAsk}
+	defer d.Close()
 	server := &http.Server{Handler: d.Handler(), ReadHeaderTimeout: 10 * time.Second}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
@@ -103,35 +105,6 @@ func (s *Site) holdDoor(ctx context.Context, workspace, folder string) error {
 	return nil
 }
 
-// listenIn listens on a socket in a folder that the workspace may write to as well: nothing
-// in it is followed. It is bound from within the folder, whose whole name may be longer
-// than a socket's path can be.
-func listenIn(folder, name string) (net.Listener, error) {
-	at, err := os.OpenRoot(folder)
-	if err != nil {
-		return nil, fmt.Errorf("open the folder of the door: %w", err)
-	}
-	defer at.Close()
-	if err := at.RemoveAll(name); err != nil {
-		return nil, fmt.Errorf("remove the earlier door: %w", err)
-	}
-	held, err := at.Open(".")
-	if err != nil {
-		return nil, fmt.Errorf("open the folder of the door: %w", err)
-	}
-	defer held.Close()
-	listener, err := net.ListenUnix("unix", &net.UnixAddr{Net: "unix", Name: fmt.Sprintf("/proc/self/fd/%d/%s", held.Fd(), name)})
-	if err != nil {
-		return nil, fmt.Errorf("open the door: %w", err)
-	}
-	listener.SetUnlinkOnClose(false)
-	if err := at.Chmod(name, 0o666); err != nil { // whoever is in the workspace may use it
-		listener.Close()
-		return nil, fmt.Errorf("open the door: %w", err)
-	}
-	return listener, nil
-}
-
 // closeDoor closes the door of a workspace that goes.
 func (s *Site) closeDoor(workspace string) {
 	s.mu.Lock()
@@ -139,4 +112,9 @@ func (s *Site) closeDoor(workspace string) {
 	if cancel := s.doors[workspace]; cancel != nil {
 		cancel()
 	}
+}
+
+// ownLabels tell whose an object is.
+func (s *Site) ownLabels(workspace string) map[string]string {
+	return map[string]string{labelInstallation: s.o.Installation, labelWorkspace: workspace}
 }

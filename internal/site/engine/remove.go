@@ -46,10 +46,15 @@ func (s *Site) Remove(ctx context.Context, workspace string) error {
 			return s.explain(err, "remove the workspace's network")
 		}
 	}
+	if s.o.DoorFolder != "" {
+		if err := os.RemoveAll(s.doorFolder(workspace)); err != nil {
+			return fmt.Errorf("remove the folder of the door: %w", err)
+		}
+	}
 	if s.o.SocketFolder == "" {
 		return nil
 	}
-	return os.RemoveAll(s.socketFolder(workspace))
+	return os.RemoveAll(s.socketFolder(workspace)) // links in it are removed, not followed
 }
 
 // removeNetwork takes those off the network that are still on it, such as helpers.

@@ -11,6 +11,7 @@ import (
 	"os"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -36,7 +37,8 @@ func (s *Site) networkName(workspace, network string) string {
 }
 
 // EnsureService makes a service's container, stopped. One of the same digest stays.
-func (s *Site) EnsureService(ctx context.Context, workspace, digest string, v plan.Service, source string) error {
+func (s *Site) EnsureService(ctx context.Context, workspace, digest string, judged plan.Judged[plan.Service], source string) error {
+	v := judged.Value()
 	name := s.serviceName(workspace, v.Name)
 	there, err := s.api.ContainerInspect(ctx, name)
 	if err == nil {
@@ -49,7 +51,7 @@ func (s *Site) EnsureService(ctx context.Context, workspace, digest string, v pl
 	} else if !isNotFound(err) {
 		return s.explain(err, "look for the service "+v.Name)
 	}
-	image := v.Image
+	image := s.local(v.Image)
 	if v.Saved != "" {
 		image = v.Saved
 	}
@@ -62,7 +64,7 @@ func (s *Site) EnsureService(ctx context.Context, workspace, digest string, v pl
 		seconds := int(v.Grace.Seconds())
 		config.StopTimeout = &seconds
 	}
-	host := &container.HostConfig{RestartPolicy: container.RestartPolicy{Name: container.RestartPolicyMode(v.Restart)}}
+	host := &container.HostConfig{RestartPolicy: restartPolicy(v.Restart)}
 	if v.Init {
 		host.Init = &v.Init
 	}
@@ -84,6 +86,13 @@ func (s *Site) EnsureService(ctx context.Context, workspace, digest string, v pl
 		return nil // its files are in the state
 	}
 	return s.putFiles(ctx, made, v.Mounts, source)
+}
+
+// restartPolicy reads "on-failure:3".
+func restartPolicy(text string) container.RestartPolicy {
+	name, times, _ := strings.Cut(text, ":")
+	n, _ := strconv.Atoi(times) // it was judged
+	return container.RestartPolicy{Name: container.RestartPolicyMode(name), MaximumRetryCount: n}
 }
 
 // attach puts a container on its first network; an engine takes only one at creation.

@@ -37,7 +37,15 @@ func (s *Site) stateTag(state, service string) string {
 	} else {
 		service = "service-" + strings.ToLower(service)
 	}
-	return "domicile-state:" + s.stateLabel(state) + "-" + service
+	return s.stateTags(state) + service
+}
+
+// stateRepository begins the names of the images of states.
+const stateRepository = "domicile-state:"
+
+// stateTags begins the names of a state's images.
+func (s *Site) stateTags(state string) string {
+	return stateRepository + s.hidden("state", s.stateLabel(state)) + "-"
 }
 
 // Save keeps the state of a workspace's containers. They are paused meanwhile, so that
@@ -105,7 +113,7 @@ func (s *Site) saveOne(ctx context.Context, c container.Summary, state, service 
 		return 0, err
 	}
 	// Never started: only a container gives a way into an image.
-	carrier, err := s.api.ContainerCreate(ctx, &container.Config{Image: files.ID}, &container.HostConfig{NetworkMode: "none"}, nil, nil, "")
+	carrier, err := s.api.ContainerCreate(ctx, &container.Config{Image: files.ID, Labels: s.labels("")}, &container.HostConfig{NetworkMode: "none"}, nil, nil, "")
 	if err != nil {
 		return 0, err
 	}
@@ -294,7 +302,8 @@ func (s *Site) RemoveSaved(ctx context.Context, state string) error {
 	}
 	for _, i := range list {
 		for _, tag := range i.RepoTags {
-			if !strings.HasPrefix(tag, "domicile-state:"+s.stateLabel(state)+"-") {
+			earlier := stateRepository + s.stateLabel(state) + "-" // as an earlier version named them
+			if !strings.HasPrefix(tag, s.stateTags(state)) && !strings.HasPrefix(tag, earlier) {
 				continue // a state that was made from this one
 			}
 			if _, err := s.api.ImageRemove(ctx, tag, image.RemoveOptions{Force: true, PruneChildren: true}); err != nil && !isNotFound(err) {

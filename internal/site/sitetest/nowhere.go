@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"domicile/internal/fault"
+	"domicile/internal/judge"
 	"domicile/internal/plan"
 	"domicile/internal/site"
 )
@@ -64,14 +65,15 @@ func (p *Nowhere) Examine(ctx context.Context) (site.Facts, error) {
 }
 
 // EnsureImage is site.Site's.
-func (p *Nowhere) EnsureImage(ctx context.Context, reference string, say func(string)) (site.Image, error) {
+func (p *Nowhere) EnsureImage(ctx context.Context, image judge.Image, say func(string)) (site.Image, error) {
+	reference := image.Name()
 	say("pulling " + reference)
 	return site.Image{ID: reference, Fetched: true}, p.called(ctx, "image "+reference)
 }
 
 // HasImage is site.Site's.
-func (p *Nowhere) HasImage(ctx context.Context, reference string) (bool, error) {
-	return true, p.called(ctx, "has "+reference)
+func (p *Nowhere) HasImage(ctx context.Context, image judge.Image) (bool, error) {
+	return true, p.called(ctx, "has "+image.Name())
 }
 
 // EnsureVolume is site.Site's.
@@ -80,13 +82,13 @@ func (p *Nowhere) EnsureVolume(ctx context.Context, _ string) (bool, error) {
 }
 
 // EnsureNetworks is site.Site's.
-func (p *Nowhere) EnsureNetworks(ctx context.Context, _ string, _ []plan.Network) error {
+func (p *Nowhere) EnsureNetworks(ctx context.Context, _ string, _ plan.Judged[[]plan.Network]) error {
 	return p.called(ctx, "networks")
 }
 
 // EnsureService is site.Site's.
-func (p *Nowhere) EnsureService(ctx context.Context, _, _ string, v plan.Service, _ string) error {
-	return p.called(ctx, "service "+v.Name)
+func (p *Nowhere) EnsureService(ctx context.Context, _, _ string, v plan.Judged[plan.Service], _ string) error {
+	return p.called(ctx, "service "+v.Value().Name)
 }
 
 // StartService is site.Site's.
@@ -100,7 +102,7 @@ func (p *Nowhere) Services(ctx context.Context, _ string) ([]site.Service, error
 }
 
 // EnsureInstance is site.Site's.
-func (p *Nowhere) EnsureInstance(ctx context.Context, _ string, _ plan.Container) error {
+func (p *Nowhere) EnsureInstance(ctx context.Context, _ string, _ plan.Judged[plan.Container]) error {
 	return p.called(ctx, "instance")
 }
 

@@ -22,7 +22,9 @@ func (p Place) services(t *testing.T) {
 	for name, line := range map[string]string{"lazy": "echo calm; exec sleep 600", "eager": "echo storm; while :; do :; done", "brief": "echo gone; exit 3"} {
 		v := plan.Service{Name: name, Image: p.Image, Command: []string{"sh", "-c", line}}
 		for range 2 {
-			require.NoError(t, p.Site.EnsureService(ctx, id, v.Digest(), v, t.TempDir()), "a second time changes nothing")
+			judged, err := plan.JudgeService(v, subject())
+			require.NoError(t, err)
+			require.NoError(t, p.Site.EnsureService(ctx, id, v.Digest(), judged, t.TempDir()), "a second time changes nothing")
 		}
 		require.NoError(t, p.Site.StartService(ctx, id, name))
 	}

@@ -10,10 +10,12 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
 
 	"domicile/internal/agent/wire"
 	"domicile/internal/agentlink"
 	"domicile/internal/fault"
+	"domicile/internal/judge"
 	"domicile/internal/plan"
 	"domicile/internal/site"
 )
@@ -27,6 +29,8 @@ type Place struct {
 	Staying string
 	// Missing is an image that is nowhere.
 	Missing string
+	// Key is what the site's agents know the service by.
+	Key ssh.Signer
 }
 
 // Run tries all that package site promises.
@@ -53,14 +57,14 @@ func (p Place) examine(t *testing.T) {
 
 func (p Place) image(t *testing.T) {
 	told := 0
-	first, err := p.Site.EnsureImage(t.Context(), p.Image, func(string) { told++ })
+	first, err := p.Site.EnsureImage(t.Context(), pulled(t, p.Image), func(string) { told++ })
 	require.NoError(t, err)
 	assert.NotEmpty(t, first.ID)
-	again, err := p.Site.EnsureImage(t.Context(), p.Image, func(string) { t.Error("nothing is brought twice") })
+	again, err := p.Site.EnsureImage(t.Context(), pulled(t, p.Image), func(string) { t.Error("nothing is brought twice") })
 	require.NoError(t, err)
 	assert.False(t, again.Fetched)
 	assert.Equal(t, first.ID, again.ID)
-	_, err = p.Site.EnsureImage(t.Context(), p.Missing, func(string) {})
+	_, err = p.Site.EnsureImage(t.Context(), pulled(t, p.Missing), func(string) {})
 	assert.Equal(t, "image-not-found", fault.Code(err), "%v", err)
 	assert.False(t, fault.IsTransient(err))
 }
@@ -83,7 +87,7 @@ func (p Place) make(t *testing.T, id string, c plan.Container) {
 	made, err := p.Site.EnsureVolume(t.Context(), id)
 	require.NoError(t, err)
 	assert.True(t, made)
-	require.NoError(t, p.Site.EnsureInstance(t.Context(), id, c))
+	require.NoError(t, p.Site.EnsureInstance(t.Context(), id, judged(t, c)))
 }
 
 func (p Place) instance(t *testing.T) {
@@ -100,7 +104,7 @@ func (p Place) instance(t *testing.T) {
 		require.NoError(t, p.Site.Start(ctx, id))
 	}
 	assert.Equal(t, "flood\ndeck\n", p.inside(t, id, "echo $TIDE; hostname; echo kept > /src/deck/note; echo lost > /tmp/note"))
-	require.NoError(t, p.Site.EnsureInstance(ctx, id, p.container("one")))
+	require.NoError(t, p.Site.EnsureInstance(ctx, id, judged(t, p.container("one"))))
 	assert.Equal(t, "lost\n", p.inside(t, id, "cat /tmp/note"), "with the same digest it is the same")
 
 	require.NoError(t, p.Site.Stop(ctx, id, 5*time.Second, true))
@@ -112,7 +116,7 @@ func (p Place) instance(t *testing.T) {
 	require.NoError(t, p.Site.Start(ctx, id))
 	assert.Equal(t, "kept\nlost\n", p.inside(t, id, "cat /src/deck/note /tmp/note"), "stopping keeps all files")
 
-	require.NoError(t, p.Site.EnsureInstance(ctx, id, p.container("two")))
+	require.NoError(t, p.Site.EnsureInstance(ctx, id, judged(t, p.container("two"))))
 	require.NoError(t, p.Site.Start(ctx, id))
 	assert.Equal(t, "kept\nnone\n", p.inside(t, id, "cat /src/deck/note; cat /tmp/note 2>/dev/null || echo none"), "another digest is another instance, with the same source")
 	list, err := p.Site.List(ctx)
@@ -126,10 +130,10 @@ func (p Place) ownCommand(t *testing.T) {
 	c.Override = false
 	p.make(t, "w2", c)
 	assert.Equal(t, "container-ended", fault.Code(p.Site.Start(t.Context(), "w2")))
-	_, err := p.Site.EnsureImage(t.Context(), p.Staying, func(string) {})
+	_, err := p.Site.EnsureImage(t.Context(), pulled(t, p.Staying), func(string) {})
 	require.NoError(t, err)
 	c.Image, c.Digest = p.Staying, "staying"
-	require.NoError(t, p.Site.EnsureInstance(t.Context(), "w2", c))
+	require.NoError(t, p.Site.EnsureInstance(t.Context(), "w2", judged(t, c)))
 	for range 2 {
 		require.NoError(t, p.Site.Start(t.Context(), "w2"))
 		assert.Equal(t, "sleep infinity \n", p.inside(t, "w2", "tr '\\0' ' ' < /proc/1/cmdline; echo"))
@@ -170,7 +174,7 @@ func (p Place) aside(t *testing.T) {
 	list, err := p.Site.List(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, list, "what is aside is no instance")
-	require.NoError(t, p.Site.EnsureInstance(ctx, id, p.container("two")))
+	require.NoError(t, p.Site.EnsureInstance(ctx, id, judged(t, p.container("two"))))
 	require.NoError(t, p.Site.Carry(ctx, id, []string{"/root/.history", "/root/.nothing"}))
 	require.NoError(t, p.Site.Start(ctx, id))
 	assert.Equal(t, "typed\nnone\n", p.inside(t, id, "cat /root/.history; cat /tmp/note 2>/dev/null || echo none"))
@@ -180,7 +184,7 @@ func (p Place) aside(t *testing.T) {
 	assert.Equal(t, "first\n", p.inside(t, id, "cat /tmp/note"))
 	_, err = p.Site.SetAside(ctx, id, map[string]string{"": "two"})
 	require.NoError(t, err)
-	require.NoError(t, p.Site.EnsureInstance(ctx, id, p.container("two")))
+	require.NoError(t, p.Site.EnsureInstance(ctx, id, judged(t, p.container("two"))))
 	for range 2 {
 		require.NoError(t, p.Site.DropAside(ctx, id))
 	}
@@ -218,7 +222,7 @@ func (p Place) states(t *testing.T) {
 		assert.NotContains(t, l.Name, "s1-", "a known state is no leftover")
 	}
 	require.NoError(t, p.Site.RemoveSaved(ctx, "s1"))
-	has, err := p.Site.HasImage(ctx, saved.Images[""])
+	has, err := p.Site.HasImage(ctx, made(t, saved.Images[""]))
 	require.NoError(t, err)
 	assert.False(t, has)
 	assert.Equal(t, "kept\n", p.inside(t, "w5", "cat /src/deck/deep/note"), "who began with it stays")
@@ -232,7 +236,7 @@ func (p Place) helpers(t *testing.T) {
 	c := p.container("mate")
 	c.Hostname, c.Beside, c.SourceOf = "mate", "w6", "w6"
 	t.Cleanup(func() { assert.NoError(t, p.Site.Remove(context.WithoutCancel(ctx), "w7")) })
-	require.NoError(t, p.Site.EnsureInstance(ctx, "w7", c))
+	require.NoError(t, p.Site.EnsureInstance(ctx, "w7", judged(t, c)))
 	require.NoError(t, p.Site.Start(ctx, "w7"))
 	for range 2 {
 		require.NoError(t, p.Site.Join(ctx, "w6", "deck", map[string]string{"w7": "mate", "w404": "nobody"}))
@@ -250,7 +254,7 @@ func (p Place) inside(t *testing.T, id, line string) string {
 	require.Eventually(t, func() bool {
 		stream, err := p.Site.Connect(t.Context(), id)
 		if err == nil {
-			link, err = agentlink.Open(t.Context(), stream)
+			link, err = agentlink.Open(t.Context(), stream, p.Key)
 		}
 		return err == nil
 	}, 20*time.Second, 10*time.Millisecond, "the agent answers")
@@ -261,4 +265,30 @@ func (p Place) inside(t *testing.T, id, line string) string {
 	var out bytes.Buffer
 	require.NoError(t, link.Task(t.Context(), wire.TaskRequest{Key: line, Shell: line}, &out))
 	return out.String()
+}
+
+// subject owns what these tests make.
+func subject(images ...string) judge.Subject {
+	return judge.Subject{Account: 1, Parent: "w6", Images: images}
+}
+
+func judged(t *testing.T, c plan.Container) plan.Judged[plan.Container] {
+	t.Helper()
+	out, err := plan.JudgeContainer(c, subject(c.Saved))
+	require.NoError(t, err)
+	return out
+}
+
+func pulled(t *testing.T, name string) judge.Image {
+	t.Helper()
+	i, err := plan.JudgeImage(name, subject())
+	require.NoError(t, err)
+	return i
+}
+
+func made(t *testing.T, name string) judge.Image {
+	t.Helper()
+	i, err := plan.JudgeImage(name, subject(name))
+	require.NoError(t, err)
+	return i
 }

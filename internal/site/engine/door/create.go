@@ -2,16 +2,21 @@ package door
 
 import (
 	"context"
-	"fmt"
 	"io"
+	"maps"
 	"net/http"
+	"net/url"
 	"strings"
 
-	cerrdefs "github.com/containerd/errdefs"
 	"github.com/docker/docker/api/types/container"
 	"github.com/docker/docker/api/types/filters"
 	"github.com/docker/docker/api/types/network"
+	"github.com/docker/docker/api/types/registry"
+	"github.com/docker/docker/api/types/storage"
 	"github.com/go-chi/chi/v5"
+
+	"domicile/internal/fault"
+	"domicile/internal/judge"
 )
 
 // create makes a container that has nothing of the host.
@@ -44,9 +49,11 @@ func (d *Door) make(ctx context.Context, name string, body []byte) (made contain
 	if name != "" && !volumeName.MatchString(name) {
 		return made, refuse("%q is no name for a container: use letters, digits, and _ . - behind the first.", name)
 	}
-	if err := d.usable(ctx, q.Image); err != nil {
+	image, err := d.usable(ctx, q.Image)
+	if err != nil {
 		return made, err
 	}
+	q.Config.Image = image.Name()
 	there, err := d.API.ContainerList(ctx, container.ListOptions{All: true, Filters: d.mine(filters.NewArgs())})
 	if err != nil {
 		return made, err
@@ -54,10 +61,9 @@ func (d *Door) make(ctx context.Context, name string, body []byte) (made contain
 	if len(there) >= maxHelpers {
 		return made, refuse("This workspace has %d containers already, which is the most through this door: remove some first.", len(there))
 	}
-	labels := d.labels()
-	for k, v := range q.Labels {
-		labels[k] = v
-	}
+	labels := map[string]string{}
+	maps.Copy(labels, q.Labels)
+	maps.Copy(labels, d.given())
 	q.Config.Labels = labels
 	networks := &network.NetworkingConfig{}
 	switch {
@@ -84,17 +90,27 @@ func (d *Door) make(ctx context.Context, name string, body []byte) (made contain
 	return d.API.ContainerCreate(ctx, q.Config, q.HostConfig, networks, nil, name)
 }
 
-// usable refuses images that Domicile made for somebody: they have files of repositories
-// and people in them.
-func (d *Door) usable(ctx context.Context, image string) error {
-	i, err := d.API.ImageInspect(ctx, image)
+// usable judges an image that is to be there already, and gives its whole name.
+func (d *Door) usable(ctx context.Context, name string) (judge.Image, error) {
+	image, err := foreign(name)
 	if err != nil {
-		return err
+		return image, err
 	}
-	if i.Config != nil && d.Hidden(i.Config.Labels) {
-		return fmt.Errorf("no such image: %s: %w", image, cerrdefs.ErrNotFound)
+	if _, err := d.API.ImageInspect(ctx, image.Name()); err != nil {
+		return image, err
 	}
-	return nil
+	return image, nil
+}
+
+// foreign judges an image by its name: those that Domicile made for somebody have files of
+// repositories and people in them, and an image's id could be that of any of them.
+func foreign(name string) (judge.Image, error) {
+	j := judge.New(judge.Subject{})
+	image := j.Pulled("", name)
+	if err := j.Err(); err != nil {
+		return image, refuse("%s: %s.", err, fault.Remedy(err))
+	}
+	return image, nil
 }
 
 func (d *Door) image(w http.ResponseWriter, r *http.Request) {
@@ -103,26 +119,59 @@ func (d *Door) image(w http.ResponseWriter, r *http.Request) {
 		answer(w, http.StatusForbidden, "The engine's images are not listed through this door: ask for one by its name.")
 		return
 	}
-	if err := d.usable(r.Context(), name); err != nil {
-		failed(w, err)
-		return
-	}
-	i, err := d.API.ImageInspect(r.Context(), name)
+	image, err := d.usable(r.Context(), name)
 	if err != nil {
 		failed(w, err)
 		return
 	}
+	i, err := d.API.ImageInspect(r.Context(), image.Name())
+	if err != nil {
+		failed(w, err)
+		return
+	}
+	i.RepoTags, i.RepoDigests, i.GraphDriver = []string{name}, nil, storage.DriverData{}
 	reply(w, http.StatusOK, i)
 }
 
-// pull lets an image be pulled, by whatever credentials the request itself brings.
+// pull lets an image be pulled, as anybody may: what somebody's own credentials give would
+// be there for everybody on the engine.
 func (d *Door) pull(next http.Handler) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		q := r.URL.Query()
-		if q.Get("fromImage") == "" || q.Get("fromSrc") != "" {
+		name := q.Get("fromImage")
+		if tag := q.Get("tag"); strings.HasPrefix(tag, "sha256:") {
+			name += "@" + tag
+		} else if tag != "" {
+			name += ":" + tag
+		}
+		if name == "" {
 			answer(w, http.StatusForbidden, "Images are only pulled through this door, not imported: name one with fromImage.")
 			return
 		}
+		if brings(r.Header.Get("X-Registry-Auth")) {
+			answer(w, http.StatusForbidden, "Credentials are not taken through this door: an administrator gives the service those of a registry (domicile registries set).")
+			return
+		}
+		image, err := foreign(name)
+		if err == nil && d.MayAsk != nil {
+			err = d.MayAsk(r.Context(), image.Registry())
+		}
+		if err != nil {
+			failed(w, err)
+			return
+		}
+		r.Header.Del("X-Registry-Auth")
+		r.URL.RawQuery = url.Values{"fromImage": {image.Name()}}.Encode()
+		r.Body, r.ContentLength = http.NoBody, 0
 		next.ServeHTTP(w, r)
 	}
+}
+
+// brings tells of a header whether it has credentials: clients send an empty one too.
+func brings(header string) bool {
+	if header == "" {
+		return false
+	}
+	config, err := registry.DecodeAuthConfig(header)
+	return err != nil || config.Username != "" || config.Password != "" || config.Auth != "" || config.IdentityToken != "" || config.RegistryToken != ""
 }

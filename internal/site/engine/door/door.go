@@ -3,6 +3,9 @@
 // host, so a workspace never gets the engine's own socket. Through the door it sees and
 // makes only helpers of its own, which can have nothing of the host; everything else is
 // answered 403 with a sentence.
+//
+// Every route is matched whole, every name has a grammar and an owner, a query says only
+// what its route knows, and what comes back tells nothing of the host.
 package door
 
 import (
@@ -12,6 +15,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"net/http"
 	"net/http/httputil"
@@ -19,12 +23,17 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"sync"
+	"time"
 
 	cerrdefs "github.com/containerd/errdefs"
 	"github.com/docker/docker/api/types/container"
 	"github.com/docker/docker/api/types/filters"
+	"github.com/docker/docker/api/types/storage"
 	"github.com/docker/docker/client"
 	"github.com/go-chi/chi/v5"
+
+	"domicile/internal/fault"
 )
 
 // Label marks what came through the door, with the workspace's id.
@@ -33,16 +42,29 @@ const Label = "domicile.door"
 // Door says whose door it is.
 type Door struct {
 	API *client.Client
-	// Labels are those of everything that is the workspace's.
-	Labels map[string]string
+	// Labels tell of everything that is the workspace's that it is. Given are all labels that
+	// what is made gets, those that an image must not set among them.
+	Labels, Given map[string]string
 	// Workspace is its id, Prefix begins the names of all it makes.
 	Workspace, Prefix string
 	// Source is the volume with its source, and the name of its own container.
 	Source string
 	// Network makes the network of the workspace and its helpers, and gives its name.
 	Network func(ctx context.Context) (string, error)
-	// Hidden tells of an image's labels that it is not for everybody.
-	Hidden func(labels map[string]string) bool
+	// MayAsk judges the host of a registry before the engine is told to pull from it; nil:
+	// every host may be asked.
+	MayAsk func(ctx context.Context, host string) error
+
+	once    sync.Once
+	engine  *http.Transport
+	forward *httputil.ReverseProxy
+}
+
+// Close ends the connections to the engine that wait for more.
+func (d *Door) Close() {
+	if d.engine != nil {
+		d.engine.CloseIdleConnections()
+	}
 }
 
 const (
@@ -59,7 +81,8 @@ var versioned = regexp.MustCompile(`^/v1\.(\d{1,3})(/.*)$`)
 func (d *Door) Handler() http.Handler {
 	r := chi.NewRouter()
 	pass := d.proxy()
-	r.Handle("/_ping", pass)
+	r.Get("/_ping", pass.ServeHTTP)
+	r.Head("/_ping", pass.ServeHTTP)
 	r.Get("/version", pass.ServeHTTP)
 	r.Get("/containers/json", d.list)
 	r.Post("/containers/create", d.create)
@@ -97,6 +120,10 @@ func (d *Door) Handler() http.Handler {
 			}
 			q.URL.Path = m[2]
 		}
+		if why := odd(q); why != "" {
+			answer(w, http.StatusForbidden, why)
+			return
+		}
 		q.URL.RawPath = "" // an encoded slash must not mean one thing here and another behind
 		r.ServeHTTP(w, q)
 	})
@@ -104,13 +131,20 @@ func (d *Door) Handler() http.Handler {
 
 // proxy passes a request on to the engine as it is, streams too.
 func (d *Door) proxy() *httputil.ReverseProxy {
-	return &httputil.ReverseProxy{
+	d.once.Do(d.open)
+	return d.forward
+}
+
+// open makes the one way to the engine that all requests share.
+func (d *Door) open() {
+	d.engine = &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) { return d.API.Dialer()(ctx) }, DisableCompression: true, MaxIdleConns: 8, IdleConnTimeout: time.Minute}
+	d.forward = &httputil.ReverseProxy{
 		Rewrite: func(r *httputil.ProxyRequest) {
 			r.Out.URL.Scheme, r.Out.URL.Host = "http", "engine"
 			r.Out.URL.Path = "/v" + d.API.ClientVersion() + r.In.URL.Path
 			r.Out.Host = "engine"
 		},
-		Transport:     &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) { return d.API.Dialer()(ctx) }, DisableCompression: true},
+		Transport:     d.engine,
 		FlushInterval: -1,
 		ErrorHandler: func(w http.ResponseWriter, _ *http.Request, err error) {
 			answer(w, http.StatusBadGateway, "The engine does not answer: "+err.Error())
@@ -141,7 +175,10 @@ func reply(w http.ResponseWriter, status int, v any) {
 // failed answers what the engine said, or a refusal.
 func failed(w http.ResponseWriter, err error) {
 	var no refusal
+	var known *fault.Fault
 	switch {
+	case errors.As(err, &known):
+		answer(w, http.StatusForbidden, known.Error()+". "+known.Remedy)
 	case errors.As(err, &no):
 		answer(w, http.StatusForbidden, no.Error())
 	case cerrdefs.IsNotFound(err):
@@ -155,11 +192,20 @@ func failed(w http.ResponseWriter, err error) {
 	}
 }
 
+// labels are those by which what came through this door is known.
 func (d *Door) labels() map[string]string {
-	all := map[string]string{Label: d.Workspace}
-	for k, v := range d.Labels {
-		all[k] = v
-	}
+	all := map[string]string{}
+	maps.Copy(all, d.Labels)
+	all[Label] = d.Workspace
+	return all
+}
+
+// given are the labels of what is made: all of Domicile's own, so that an image cannot set
+// any of them.
+func (d *Door) given() map[string]string {
+	all := map[string]string{}
+	maps.Copy(all, d.Given)
+	maps.Copy(all, d.labels())
 	return all
 }
 
@@ -188,6 +234,9 @@ func (d *Door) list(w http.ResponseWriter, r *http.Request) {
 		for j, name := range list[i].Names {
 			list[i].Names[j] = "/" + strings.TrimPrefix(name, "/"+d.Prefix)
 		}
+		for j := range list[i].Mounts {
+			list[i].Mounts[j].Source, list[i].Mounts[j].Name = "", strings.TrimPrefix(list[i].Mounts[j].Name, d.volume(""))
+		}
 	}
 	reply(w, http.StatusOK, list)
 }
@@ -199,6 +248,9 @@ func truth(q url.Values, name string) bool {
 
 // find finds a container that came through this door, by name or id.
 func (d *Door) find(ctx context.Context, id string) (container.InspectResponse, error) {
+	if !objectName.MatchString(id) {
+		return container.InspectResponse{}, fmt.Errorf("no such container: %w", cerrdefs.ErrNotFound)
+	}
 	there, err := d.API.ContainerInspect(ctx, d.Prefix+id)
 	if cerrdefs.IsNotFound(err) {
 		there, err = d.API.ContainerInspect(ctx, id)
@@ -226,6 +278,10 @@ func (d *Door) inspect(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	there.Name = "/" + strings.TrimPrefix(there.Name, "/"+d.Prefix)
+	there.HostnamePath, there.HostsPath, there.LogPath, there.ResolvConfPath, there.GraphDriver = "", "", "", "", storage.DriverData{}
+	for i := range there.Mounts {
+		there.Mounts[i].Source, there.Mounts[i].Name = "", strings.TrimPrefix(there.Mounts[i].Name, d.volume(""))
+	}
 	reply(w, http.StatusOK, there)
 }
 
@@ -245,7 +301,12 @@ func (d *Door) own(next http.Handler) http.HandlerFunc {
 
 func (d *Door) ownExec(next http.Handler) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
-		e, err := d.API.ContainerExecInspect(r.Context(), chi.URLParam(r, "id"))
+		id := chi.URLParam(r, "id")
+		if !objectName.MatchString(id) {
+			answer(w, http.StatusNotFound, "There is no such command.")
+			return
+		}
+		e, err := d.API.ContainerExecInspect(r.Context(), id)
 		if err == nil {
 			_, err = d.find(r.Context(), e.ContainerID)
 		}
@@ -265,8 +326,8 @@ func (d *Door) exec(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	var q container.ExecOptions
-	if err := json.Unmarshal(body, &q); err != nil {
-		answer(w, http.StatusBadRequest, err.Error())
+	if err := strictly(body, &q); err != nil {
+		answer(w, http.StatusForbidden, "The request cannot be judged: "+err.Error())
 		return
 	}
 	if q.Privileged {

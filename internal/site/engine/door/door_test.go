@@ -3,8 +3,11 @@ package door
 import (
 	"context"
 	"encoding/json"
+	"io"
 	"net/http"
 	"net/http/httptest"
+	"net/url"
+	"regexp"
 	"strings"
 	"sync"
 	"testing"
@@ -12,6 +15,8 @@ import (
 	"github.com/docker/docker/client"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"domicile/internal/fault"
 )
 
 // fake is an engine that has one container of the workspace's, one of somebody else's, and
@@ -38,10 +43,8 @@ func (f *fake) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		reply(w, http.StatusOK, map[string]any{"ID": "e1", "ContainerID": "c1"})
 	case path == "exec/e2/json":
 		reply(w, http.StatusOK, map[string]any{"ID": "e2", "ContainerID": "other"})
-	case path == "images/open/json":
-		reply(w, http.StatusOK, map[string]any{"Id": "i1", "Config": map[string]any{}})
-	case path == "images/hidden/json":
-		reply(w, http.StatusOK, map[string]any{"Id": "i2", "Config": map[string]any{"Labels": map[string]string{"secret": "yes"}}})
+	case path == "images/docker.io/library/open:latest/json":
+		reply(w, http.StatusOK, map[string]any{"Id": "i1", "Config": map[string]any{}, "RepoTags": []string{"open:latest", "domicile-state:x"}, "GraphDriver": map[string]any{"Name": "overlay2", "Data": map[string]string{"UpperDir": "/host/path"}}})
 	case path == "containers/json" || path == "images/json":
 		reply(w, http.StatusOK, []any{})
 	case strings.HasSuffix(path, "/json"):
@@ -61,7 +64,13 @@ func opened(t *testing.T) (*fake, http.Handler) {
 	api, err := client.NewClientWithOpts(client.WithHost("tcp://"+server.Listener.Addr().String()), client.WithVersion("1.41"))
 	require.NoError(t, err)
 	d := &Door{API: api, Labels: map[string]string{"domicile.workspace": "w1"}, Workspace: "w1", Prefix: "mine-d-", Source: "mine",
-		Network: func(context.Context) (string, error) { return "net", nil }, Hidden: func(labels map[string]string) bool { return labels["secret"] != "" }}
+		Network: func(context.Context) (string, error) { return "net", nil },
+		Given:   map[string]string{"domicile.workspace": "w1", "domicile.service": ""}, MayAsk: func(_ context.Context, host string) error {
+			if host == "127.0.0.1:9" {
+				return fault.New("address-refused", "ask an administrator", "the host 127.0.0.1:9 is not asked")
+			}
+			return nil
+		}}
 	return f, d.Handler()
 }
 
@@ -78,7 +87,11 @@ func TestWhatIsNotGiven(t *testing.T) {
 	f, h := opened(t)
 	for _, line := range []string{"GET /info", "GET /events", "GET /networks", "POST /networks/create", "POST /build", "POST /session", "POST /grpc", "GET /images/json", "GET /v1.41/images/json", "POST /images/load", "GET /images/get",
 		"DELETE /images/open", "POST /images/open/push", "POST /images/open/tag", "POST /commit", "POST /containers/c1/rename", "POST /containers/c1/update", "POST /containers/prune", "GET /containers/c1/export", "POST /volumes/prune", "GET /system/df", "POST /swarm/init",
-		"GET /plugins", "GET /secrets", "POST /auth", "GET /distribution/x/json", "GET /v1.23/containers/json", "POST /v1.12/containers/c1/start", "GET //info", "GET /containers/..%2fother/json", "POST /containers/c1%2f..%2fother/stop", "POST /images/create?fromSrc=http://h/x", "POST /images/create?fromImage=a&fromSrc=b"} {
+		"GET /plugins", "GET /secrets", "POST /auth", "GET /distribution/x/json", "GET /v1.23/containers/json", "POST /v1.12/containers/c1/start", "GET //info", "GET /containers/..%2fother/json", "POST /containers/c1%2f..%2fother/stop", "POST /images/create?fromSrc=http://h/x", "POST /images/create?fromImage=a&fromSrc=b",
+		"POST /images/create?fromImage=127.0.0.1:9/x", "POST /images/create?fromImage=domicile-state&tag=x", "POST /images/create?fromImage=library/domicile-image", "POST /images/create?fromImage=docker.io/domicile-image:x", "POST /images/create?fromImage=index.docker.io/library/domicile-image",
+		"GET /images/domicile-image:x/json", "GET /images/sha256:" + strings.Repeat("a", 64) + "/json", "GET /images/" + strings.Repeat("a", 64) + "/json", "GET /images/x/../../containers/other/json", "GET /images/../containers/other/json", "GET /images/a/..%2f..%2fcontainers/other/json",
+		"GET /containers/../json", "GET /containers/./json", "GET /images//json", "GET /images/x%00/json", "GET /containers/c1/top?ps_args=e", "POST /containers/c1/start?checkpoint=a&checkpoint-dir=/etc", "GET /containers/c1/logs?verbose=1", "DELETE /containers/c1?link=1", "GET /volumes/../containers/other/json", "GET /info/../_ping",
+		"POST /_ping", "GET /version/../info", "GET /v1.41//info", "GET /v1.41/v1.41/info", "GET /images/a?size=1&x=2"} {
 		method, path, _ := strings.Cut(line, " ")
 		status, said := ask(h, method, path, "{}")
 		assert.Equal(t, http.StatusForbidden, status, line)
@@ -91,7 +104,7 @@ func TestWhatIsNotGiven(t *testing.T) {
 func TestOthersAreNotThere(t *testing.T) {
 	f, h := opened(t)
 	for _, line := range []string{"GET /containers/other/json", "POST /containers/other/stop", "POST /containers/other/exec", "DELETE /containers/other", "GET /containers/other/logs", "PUT /containers/other/archive?path=/", "POST /containers/other/attach",
-		"POST /exec/e2/start", "GET /exec/e2/json", "GET /images/hidden/json", "POST /containers/none/kill"} {
+		"POST /exec/e2/start", "GET /exec/e2/json", "POST /containers/none/kill"} {
 		method, path, _ := strings.Cut(line, " ")
 		status, _ := ask(h, method, path, "{}")
 		assert.Equal(t, http.StatusNotFound, status, line)
@@ -114,9 +127,45 @@ func TestItsOwnIsPassedOn(t *testing.T) {
 	status, said = ask(h, http.MethodPost, "/containers/create", `{"Image": "open", "HostConfig": {"Memory": 1073741824}}`)
 	assert.Equal(t, http.StatusForbidden, status)
 	assert.Contains(t, said, "at most the memory of its workspace, 512 MB")
-	status, said = ask(h, http.MethodPost, "/containers/create", `{"Image": "hidden"}`)
-	assert.Equal(t, http.StatusNotFound, status, said)
+	for _, image := range []string{"domicile-state:x", "library/domicile-image:y", strings.Repeat("a", 64), "sha256:" + strings.Repeat("b", 64), "../x", "a/../b"} {
+		status, said = ask(h, http.MethodPost, "/containers/create", `{"Image": "`+image+`"}`)
+		assert.Equal(t, http.StatusForbidden, status, "%s: %s", image, said)
+	}
+	w := httptest.NewRecorder()
+	h.ServeHTTP(w, httptest.NewRequest(http.MethodGet, "/images/open/json", nil))
+	assert.NotContains(t, w.Body.String(), "domicile-state", "other names of the image")
+	assert.NotContains(t, w.Body.String(), "/host/path")
+	status, said = ask(h, http.MethodPost, "/images/create?fromImage=quay.test/x&tag=1", "")
+	assert.Equal(t, http.StatusNoContent, status, said)
+	q := httptest.NewRequest(http.MethodPost, "/images/create?fromImage=quay.test/x&tag=1", nil)
+	q.Header.Set("X-Registry-Auth", "eyJ1c2VybmFtZSI6ImFkYSIsInBhc3N3b3JkIjoicHcifQ==")
+	w = httptest.NewRecorder()
+	h.ServeHTTP(w, q)
+	assert.Equal(t, http.StatusForbidden, w.Code, "whose image it is would be everybody's on the engine")
 	status, said = ask(h, http.MethodPost, "/containers/cache/exec", `{"Cmd": ["id"], "Privileged": true}`)
 	assert.Equal(t, http.StatusForbidden, status, said)
 	assert.NotContains(t, f.asked, "POST /containers/c1/exec")
+}
+
+// Whatever is asked: the engine is asked only for the workspace's own containers and
+// commands, by their ids, and for images by whole names.
+func FuzzRoutes(f *testing.F) {
+	for _, line := range []string{"GET /containers/other/json", "GET /images/x/../../containers/other/json", "POST /containers/cache/start?checkpoint=1", "GET /images/open/json", "DELETE /volumes/..", "POST /v1.41/images/create?fromImage=a&tag=b", "GET /v1.41/exec/e2/json"} {
+		f.Add(line, `{"Image": "open"}`)
+	}
+	known := regexp.MustCompile(`^[A-Z]+ /(v1[.0-9]+/)?(_ping|version|containers/json|containers/create|containers/(mine|c1|(mine-d-)?[a-zA-Z0-9][a-zA-Z0-9_.-]*)/json|containers/c1(/[a-z]+)?|exec/[a-zA-Z0-9][a-zA-Z0-9_.-]*/json|exec/e1/(start|resize)|images/create|images/[a-z0-9.:-]+/[a-zA-Z0-9_.:@/-]+/json|volumes|volumes/create|volumes/mine-d-v-[a-zA-Z0-9_.-]+)$`)
+	f.Fuzz(func(t *testing.T, line, body string) {
+		method, path, _ := strings.Cut(line, " ")
+		target, err := url.ParseRequestURI(path)
+		if err != nil || method == "" || strings.Trim(method, "ABCDEFGHIJKLMNOPQRSTUVWXYZ") != "" {
+			return
+		}
+		engine, h := opened(t)
+		h.ServeHTTP(httptest.NewRecorder(), &http.Request{Method: method, URL: target, Header: http.Header{}, Body: io.NopCloser(strings.NewReader(body)), ContentLength: int64(len(body)), Host: "engine"})
+		for _, asked := range engine.asked {
+			if !known.MatchString(asked) || strings.Contains(asked, "..") {
+				t.Fatalf("%q asks the engine %q", line, asked)
+			}
+		}
+	})
 }

@@ -1,7 +1,6 @@
 package door
 
 import (
-	"encoding/json"
 	"fmt"
 	"reflect"
 	"regexp"
@@ -11,6 +10,8 @@ import (
 	"github.com/docker/docker/api/types/container"
 	"github.com/docker/docker/api/types/mount"
 	"github.com/docker/docker/api/types/network"
+
+	"domicile/internal/judge"
 )
 
 // refusal is a sentence that says what is not given, and what to do instead.
@@ -49,9 +50,7 @@ type judged struct {
 // judge reads a request for a container and refuses what it may not have.
 func (d *Door) judge(body []byte) (*judged, error) {
 	var q container.CreateRequest
-	decoder := json.NewDecoder(strings.NewReader(string(body)))
-	decoder.DisallowUnknownFields() // what is not known here can be anything
-	if err := decoder.Decode(&q); err != nil {
+	if err := strictly(body, &q); err != nil {
 		return nil, refuse("The request cannot be judged: %v.", err)
 	}
 	if q.Config == nil || q.Image == "" {
@@ -59,6 +58,9 @@ func (d *Door) judge(body []byte) (*judged, error) {
 	}
 	if q.HostConfig == nil {
 		q.HostConfig = &container.HostConfig{}
+	}
+	if err := onlyKnown(reflect.ValueOf(*q.Config)); err != nil {
+		return nil, err
 	}
 	asked := *q.HostConfig
 	if asked.MaskedPaths != nil || asked.ReadonlyPaths != nil {
@@ -72,16 +74,36 @@ func (d *Door) judge(body []byte) (*judged, error) {
 		return nil, refuse("A helper's output is kept by the engine's own way alone: leave LogConfig out.")
 	}
 	var err error
+	given.LogConfig = container.LogConfig{Type: "json-file", Config: map[string]string{"max-size": "10m", "max-file": "3"}}
+	for _, name := range judge.Dropped {
+		if !slices.Contains(given.CapDrop, name) {
+			given.CapDrop = append(given.CapDrop, name)
+		}
+	}
 	if given.Mounts, err = d.mounts(asked); err != nil {
 		return nil, err
 	}
 	out := &judged{CreateRequest: container.CreateRequest{Config: q.Config, HostConfig: &given}}
 	for name := range q.Labels {
-		if strings.HasPrefix(name, "domicile.") {
+		if strings.HasPrefix(strings.ToLower(name), "domicile") {
 			return nil, refuse("The label %s is Domicile's own: choose another.", name)
 		}
 	}
 	return out, d.network(asked.NetworkMode, q.NetworkingConfig, out)
+}
+
+// known are the settings of a container's own programs that a helper may have.
+var knownConfig = []string{"Hostname", "Domainname", "User", "AttachStdin", "AttachStdout", "AttachStderr", "ExposedPorts", "Tty", "OpenStdin", "StdinOnce", "Env", "Cmd", "Healthcheck", "Image", "Volumes",
+	"WorkingDir", "Entrypoint", "NetworkDisabled", "Labels", "StopSignal", "StopTimeout", "Shell"}
+
+// onlyKnown refuses settings that nobody has decided about.
+func onlyKnown(config reflect.Value) error {
+	for i := range config.NumField() {
+		if name := config.Type().Field(i).Name; !slices.Contains(knownConfig, name) && !isZero(config.Field(i)) {
+			return refuse("The setting %s is not given through this door: leave it out.", name)
+		}
+	}
+	return nil
 }
 
 // copyHarmless copies harmless settings, and refuses others that are not at their zero.
@@ -183,7 +205,7 @@ func (d *Door) ownVolume(m mount.Mount) (mount.Mount, error) {
 	default:
 		m.Source = d.volume(m.Source)
 	}
-	m.VolumeOptions = &mount.VolumeOptions{Labels: d.labels()}
+	m.VolumeOptions = &mount.VolumeOptions{Labels: d.given()}
 	return m, nil
 }
 

@@ -51,7 +51,7 @@ func TestWhatAHelperMayNotHave(t *testing.T) {
 		_, err := own.judge([]byte(`{"Image": "a", "HostConfig": {` + config + `}}`))
 		assert.ErrorContains(t, err, says, config)
 	}
-	for body, says := range map[string]string{`{`: "cannot be judged", `{}`: "names no image", `{"Image": "a", "Labels": {"domicile.workspace": "w2"}}`: "Domicile's own", `{"Image": "a", "NetworkingConfig": {"EndpointsConfig": {"other": {}}}}`: `network "other"`} {
+	for body, says := range map[string]string{`{"Image": "a", "MacAddress": "02:42:ac:11:00:02"}`: "MacAddress is not given", `{"Image": "a"} {"Image": "b"}`: "cannot be judged", `{"Image": "a", "OnBuild": ["RUN x"]}`: "OnBuild", `{`: "cannot be judged", `{}`: "names no image", `{"Image": "a", "Labels": {"domicile.workspace": "w2"}}`: "Domicile's own", `{"Image": "a", "NetworkingConfig": {"EndpointsConfig": {"other": {}}}}`: `network "other"`} {
 		_, err := own.judge([]byte(body))
 		assert.ErrorContains(t, err, says, body)
 	}

@@ -5,6 +5,8 @@ import (
 	"fmt"
 
 	"github.com/docker/docker/api/types/container"
+
+	"domicile/internal/judge"
 )
 
 const (
@@ -18,6 +20,16 @@ const (
 // gets what the workspace has where it asks for nothing, and is refused more. Limits of the
 // workspace that are zero are none.
 func limit(asked *container.HostConfig, workspace container.Resources) error {
+	processes := int64(judge.MostProcesses)
+	if workspace.PidsLimit != nil && *workspace.PidsLimit > 0 {
+		processes = *workspace.PidsLimit
+	}
+	switch {
+	case asked.PidsLimit == nil || *asked.PidsLimit == 0:
+		asked.PidsLimit = &processes
+	case *asked.PidsLimit < 0 || *asked.PidsLimit > processes:
+		return refuse("A helper has at most %d processes: ask for that or less, or leave HostConfig.PidsLimit out.", processes)
+	}
 	if most := workspace.Memory; most > 0 {
 		if asked.Memory > most || asked.MemoryReservation > most {
 			return refuse("A helper has at most the memory of its workspace, %d MB: ask for that or less, or leave HostConfig.Memory out.", most/megabyte)

@@ -25,6 +25,8 @@ func TestAHelperStaysWithinItsWorkspace(t *testing.T) {
 		"more by a period":              {workspace: small, asked: container.Resources{CPUQuota: 10_000, CPUPeriod: 1000}, says: "at most the processors"},
 		"less by a quota":               {workspace: small, asked: container.Resources{CPUQuota: 50_000, CPUPeriod: 100_000}, want: container.Resources{Memory: small.Memory, CPUQuota: 50_000, CPUPeriod: 100_000}},
 		"no quota at all":               {workspace: small, asked: container.Resources{CPUQuota: -1, CPUPeriod: 100_000}, want: small},
+		"more processes":                {asked: container.Resources{PidsLimit: new(int64(5000))}, says: "at most 4096 processes"},
+		"processes without end":         {asked: container.Resources{PidsLimit: new(int64(-1))}, says: "at most 4096 processes"},
 		"a workspace without limits":    {asked: container.Resources{Memory: 1 << 40, MemorySwap: -1, NanoCPUs: 99}, want: container.Resources{Memory: 1 << 40, MemorySwap: -1, NanoCPUs: 99}},
 		"a workspace with memory alone": {workspace: container.Resources{Memory: 1000}, asked: container.Resources{NanoCPUs: 99}, want: container.Resources{Memory: 1000, NanoCPUs: 99}},
 	} {
@@ -36,6 +38,8 @@ func TestAHelperStaysWithinItsWorkspace(t *testing.T) {
 				return
 			}
 			assert.NoError(t, err)
+			assert.EqualValues(t, 4096, *asked.PidsLimit, "nobody makes processes without end")
+			asked.PidsLimit = nil
 			assert.Equal(t, c.want, asked.Resources)
 		})
 	}

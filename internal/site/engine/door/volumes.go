@@ -1,7 +1,7 @@
 package door
 
 import (
-	"encoding/json"
+	"io"
 	"net/http"
 	"strings"
 
@@ -24,20 +24,28 @@ func (d *Door) volumes(w http.ResponseWriter, r *http.Request) {
 
 func (d *Door) makeVolume(w http.ResponseWriter, r *http.Request) {
 	var q volume.CreateOptions
-	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, maxBody)).Decode(&q); err != nil {
-		answer(w, http.StatusBadRequest, err.Error())
+	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, maxBody))
+	if err == nil {
+		err = strictly(body, &q)
+	}
+	if err != nil {
+		answer(w, http.StatusForbidden, "The request cannot be judged: "+err.Error())
 		return
 	}
 	if q.Driver != "" && q.Driver != "local" || len(q.DriverOpts) > 0 || q.ClusterVolumeSpec != nil || !volumeName.MatchString(q.Name) || q.Name == SourceVolume {
 		answer(w, http.StatusForbidden, "A volume of a helper has a name of its own, and neither a driver nor options.")
 		return
 	}
-	v, err := d.API.VolumeCreate(r.Context(), volume.CreateOptions{Name: d.volume(q.Name), Labels: d.labels()})
+	v, err := d.API.VolumeCreate(r.Context(), volume.CreateOptions{Name: d.volume(q.Name), Labels: d.given()})
 	d.showVolume(w, v, err, http.StatusCreated)
 }
 
 func (d *Door) inspectVolume(w http.ResponseWriter, r *http.Request) {
-	v, err := d.API.VolumeInspect(r.Context(), d.volume(chi.URLParam(r, "name")))
+	name, ok := volumeParam(w, r)
+	if !ok {
+		return
+	}
+	v, err := d.API.VolumeInspect(r.Context(), d.volume(name))
 	d.showVolume(w, v, err, http.StatusOK)
 }
 
@@ -51,9 +59,23 @@ func (d *Door) showVolume(w http.ResponseWriter, v volume.Volume, err error, sta
 }
 
 func (d *Door) removeVolume(w http.ResponseWriter, r *http.Request) {
-	if err := d.API.VolumeRemove(r.Context(), d.volume(chi.URLParam(r, "name")), truth(r.URL.Query(), "force")); err != nil {
+	name, ok := volumeParam(w, r)
+	if !ok {
+		return
+	}
+	if err := d.API.VolumeRemove(r.Context(), d.volume(name), truth(r.URL.Query(), "force")); err != nil {
 		failed(w, err)
 		return
 	}
 	w.WriteHeader(http.StatusNoContent)
+}
+
+// volumeParam is the volume's name of a route.
+func volumeParam(w http.ResponseWriter, r *http.Request) (string, bool) {
+	name := chi.URLParam(r, "name")
+	if !volumeName.MatchString(name) {
+		answer(w, http.StatusNotFound, "There is no such volume.")
+		return "", false
+	}
+	return name, true
 }

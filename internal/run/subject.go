@@ -1,0 +1,62 @@
+package run
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+
+	"domicile/internal/judge"
+	"domicile/internal/plan"
+	"domicile/internal/records"
+)
+
+// subject is for whom the parts of the plan are judged before they go to the site, and what
+// is that one's own, by the records.
+func (c *carriage) subject(ctx context.Context) (judge.Subject, error) {
+	w, p := c.workspace, c.made.plan
+	s := judge.Subject{Account: w.Account, Workspace: w.SiteID(), Policy: c.o.Policy, Images: p.Made()}
+	mounted := w.Mount
+	if w.Parent != nil {
+		parent, err := c.o.Store.Workspace(ctx, *w.Parent)
+		if err != nil {
+			return s, fmt.Errorf("look for the helper's workspace: %w", err)
+		}
+		s.Parent, mounted = parent.SiteID(), mounted || parent.Mount
+	}
+	if mounted && p.Container.SourceFolder != "" {
+		if err := c.mountedStill(); err != nil {
+			return s, err
+		}
+		s.Folder = p.Container.SourceFolder
+	}
+	if w.StateFrom == nil {
+		return s, nil
+	}
+	state, err := c.o.Store.State(ctx, *w.StateFrom)
+	if errors.Is(err, records.ErrNotFound) {
+		return s, nil // what came of it is there; it cannot be made anew
+	}
+	if err != nil {
+		return s, fmt.Errorf("look for the state that it begins with: %w", err)
+	}
+	var images map[string]string
+	if len(state.Images) > 0 {
+		if err := json.Unmarshal(state.Images, &images); err != nil {
+			return s, fmt.Errorf("read the images of the state: %w", err)
+		}
+	}
+	for _, name := range images {
+		s.Images = append(s.Images, name)
+	}
+	return s, nil
+}
+
+// networks makes the workspace's own networks.
+func (c *carriage) networks(ctx context.Context, id string, s judge.Subject) error {
+	judged, err := plan.JudgeNetworks(c.made.plan.Networks, s)
+	if err != nil {
+		return err
+	}
+	return c.site.EnsureNetworks(ctx, id, judged)
+}
