@@ -52,3 +52,19 @@ func openFile(name string) (*os.File, error) {
 	}
 	return file, nil
 }
+
+// answers are several answers that nobody is to see, on a terminal or a line each on standard
+// input.
+type answers struct {
+	t *terminal
+	r *bufio.Reader
+}
+
+func answersOf(t *terminal) *answers { return &answers{t, bufio.NewReader(t.in)} }
+
+func (l *answers) hidden(question string) (string, error) {
+	if file, isTerminal := fileOf(l.t.in); isTerminal {
+		return askPassword(l.t, file, question)
+	}
+	return readHidden(&terminal{l.r, l.t.out, l.t.err}, question)
+}

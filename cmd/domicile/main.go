@@ -24,6 +24,7 @@ type command struct {
 	args    string // how its arguments are shown
 	summary string
 	example string
+	hidden  bool // not for people: the overview leaves it out
 	// setup declares the flags and returns what runs once they are read.
 	setup func(f *flag.FlagSet) action
 }
@@ -52,7 +53,7 @@ func (e exitStatus) Error() string { return fmt.Sprintf("exit status %d", int(e)
 func commands() []command {
 	return []command{
 		provisionCommand, planCommand, prepareCommand, rebuildCommand, snapshotsCommand, helperCommand, stayCommand, listCommand, showCommand, followCommand, logCommand, shellCommand, runCommand, forwardCommand, checksCommand, tasksCommand, servicesCommand, driftCommand, tidyCommand,
-		startCommand, stopCommand, removeCommand, checkCommand, templatesCommand, draftCommand, loginCommand, logoutCommand, keysCommand, personalCommand, authorCommand, secretsCommand, githostsCommand, accountsCommand, registriesCommand, sitesCommand, serveCommand, versionCommand,
+		startCommand, stopCommand, removeCommand, checkCommand, templatesCommand, draftCommand, loginCommand, logoutCommand, keysCommand, personalCommand, authorCommand, secretsCommand, githostsCommand, passwordCommand, tokensCommand, accountsCommand, signInsCommand, registriesCommand, sitesCommand, serveCommand, versionCommand, throughCommand,
 	}
 }
 
@@ -138,6 +139,9 @@ func overview(w io.Writer) {
 	fmt.Fprint(w, "Domicile makes a ready place to work of a repository that carries a dev container definition.\n\nUse: domicile COMMAND [FLAGS] [ARGUMENTS]\n\n")
 	table := newTable(w)
 	for _, c := range commands() {
+		if c.hidden {
+			continue
+		}
 		table.row("  "+c.name, c.summary)
 	}
 	table.flush()

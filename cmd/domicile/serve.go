@@ -21,6 +21,8 @@ import (
 	"domicile/internal/api"
 	"domicile/internal/artifact"
 	"domicile/internal/credential"
+	"domicile/internal/definition"
+	"domicile/internal/egress"
 	"domicile/internal/fault"
 	"domicile/internal/gateway"
 	"domicile/internal/judge"
@@ -36,10 +38,10 @@ import (
 
 // settings are the service's. Each is a flag, or a variable DOMICILE_ and its name.
 type settings struct {
-	http, ssh, database, data, engine, agent, folders, address, templates, allow, sizes, size string
-	workers, tries                                                                            int
-	idleStop, lookEvery                                                                       time.Duration
-	verbose                                                                                   bool
+	http, ssh, database, data, engine, agent, folders, address, templates, allow, sizes, size, outside, reserve string
+	workers, tries                                                                                              int
+	idleStop, lookEvery                                                                                         time.Duration
+	verbose                                                                                                     bool
 }
 
 var serveCommand = command{
@@ -64,6 +66,8 @@ var serveCommand = command{
 		text(&s.folders, "source-folders", "", "folders of this host that may be used as sources, with commas between")
 		text(&s.templates, "templates", "", "namespaces of registries that hold the team's templates, with commas between")
 		text(&s.allow, "allow", "", "what definitions may ask of the host, with commas between: "+strings.Join(judge.Allowances, ", "))
+		text(&s.outside, "outside", "", "addresses of this host and of networks of its own that may be asked on behalf of people, such as git hosts and registries: names, addresses and ranges, with commas between")
+		text(&s.reserve, "disk-reserve", "2gb", "how much of a site's disk stays free: the workspace that writes most is told from twice of it on, and stopped at it")
 		text(&s.sizes, "sizes", "small=1:2gb,medium=2:4gb,large=4:8gb", "the sizes that a workspace may have: name=processors:memory, with commas between")
 		text(&s.size, "size", "", "the size of a workspace that asks for none; default: no limits")
 		f.DurationVar(&s.idleStop, "idle-stop", 4*time.Hour, "after how long without use a workspace stops by itself, unless its definition says so; 0: it does not")
@@ -171,7 +175,19 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 	if err != nil {
 		return fmt.Errorf("read the installation's name: %w", err)
 	}
-	fetcher := &source.Fetcher{Folder: data}
+	outside, err := judge.ParseOutside(s.outside)
+	if err != nil {
+		return err
+	}
+	gate := &egress.Gate{Outside: outside}
+	if err := gate.Start(ctx, log); err != nil {
+		return err
+	}
+	dial, err := writeDialler(data, gate.Proxy())
+	if err != nil {
+		return err
+	}
+	fetcher := &source.Fetcher{Folder: data, Gate: gate, Dial: dial}
 	for folder := range strings.SplitSeq(s.folders, ",") {
 		if folder != "" {
 			fetcher.Allowed = append(fetcher.Allowed, folder)
@@ -182,13 +198,13 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 		return err
 	}
 	registries := &api.Registries{Store: a.store, Seal: seal}
-	artifacts := &artifact.Store{Folder: filepath.Join(data, "artifacts"), Keychain: authn.NewMultiKeychain(registries, authn.DefaultKeychain)}
+	artifacts := &artifact.Store{Folder: filepath.Join(data, "artifacts"), Keychain: authn.NewMultiKeychain(registries, authn.DefaultKeychain), Transport: gate.Transport(), HTTP: &http.Client{Transport: gate.Transport(), Timeout: 2 * time.Minute}}
 	keys, err := credential.NewKeys(seal)
 	if err != nil {
 		return err
 	}
 	local, err := engine.New(engine.Options{Host: s.engine, Installation: installation, Agent: s.agent, SocketFolder: filepath.Join(data, "sockets"), DoorFolder: filepath.Join(data, "doors"),
-		Secret: seal.Derive("names"), ServiceKey: keys.ServicePublic(), Keychain: artifacts.Keychain})
+		Secret: seal.Derive("names"), ServiceKey: keys.ServicePublic(), Keychain: artifacts.Keychain, MayAsk: gate.Check, HTTP: &http.Client{Transport: gate.Transport()}})
 	if err != nil {
 		return err
 	}
@@ -205,9 +221,13 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 	if _, err := plan.ChooseSize(sizes, s.size); err != nil {
 		return err
 	}
+	reserve, err := definition.ParseAmount(strings.ToLower(s.reserve))
+	if err != nil {
+		return wrongUse("-disk-reserve %q is no amount: write it as 2gb", s.reserve)
+	}
 	vault := &vault.Vault{Store: a.store, Seal: seal}
 	const here = "this-host"
-	a.runner, err = runs.New(ctx, runs.Options{Store: a.store, Sites: map[string]site.Site{here: local}, Source: fetcher, Artifacts: artifacts, Policy: policy, Vault: vault, Keys: keys,
+	a.runner, err = runs.New(ctx, runs.Options{Store: a.store, Sites: map[string]site.Site{here: local}, Source: fetcher, Artifacts: artifacts, Policy: policy, Vault: vault, Keys: keys, DiskReserve: reserve,
 		Sizes: sizes, Size: s.size, IdleStop: s.idleStop, LookEvery: s.lookEvery, Log: log, Workers: s.workers, Tries: s.tries})
 	if err != nil {
 		return err

@@ -37,10 +37,6 @@ func asUser[T any](a *account, do func() (T, error)) (T, error) {
 // become gives this thread a user's rights. The calls of package syscall would change all
 // threads.
 func become(a *account) error {
-	if err := unix.Unshare(unix.CLONE_FS); err != nil { // a mask of its own for what it makes
-		return fmt.Errorf("take a user's rights: %w", err)
-	}
-	unix.Umask(0o177)
 	var groups *uint32
 	if len(a.groups) > 0 {
 		groups = &a.groups[0]
@@ -71,7 +67,16 @@ func dialUnixAs(a *account, path string) (net.Conn, error) {
 // listenUnixAs makes a socket with a user's rights, for that user alone.
 func listenUnixAs(a *account, path string) (net.Listener, error) {
 	listener, err := asUser(a, func() (*net.UnixListener, error) {
-		return net.ListenUnix("unix", &net.UnixAddr{Net: "unix", Name: path})
+		l, err := net.ListenUnix("unix", &net.UnixAddr{Net: "unix", Name: path})
+		if err != nil {
+			return nil, err
+		}
+		// Until then the usual mask keeps others from writing, and so from connecting.
+		if err := os.Chmod(path, 0o600); err != nil {
+			l.Close()
+			return nil, err
+		}
+		return l, nil
 	})
 	if err != nil {
 		return nil, err

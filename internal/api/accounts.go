@@ -4,7 +4,9 @@ import (
 	"context"
 	"crypto/subtle"
 	"errors"
+	"fmt"
 	"regexp"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 	"golang.org/x/crypto/ssh"
@@ -21,11 +23,21 @@ func checkNewAccount(name, password string) error {
 	if !accountName.MatchString(name) {
 		return fault.New("bad-name", "use lower-case letters, digits, dots, hyphens and underscores, a letter first, at most 40", "%q cannot be an account's name", name)
 	}
-	if len(password) < credential.MinPassword {
+	return checkPassword(password)
+}
+
+func checkPassword(password string) error {
+	switch {
+	case len(password) < credential.MinPassword:
 		return fault.New("short-password", "take a longer one, such as a sentence", "The password has fewer than %d characters", credential.MinPassword)
+	case len(password) > maxPassword:
+		return fault.New("long-password", "take a shorter one", "The password has more than %d characters", maxPassword)
 	}
 	return nil
 }
+
+// maxPassword bounds what is hashed.
+const maxPassword = 1024
 
 // withPassword does work with a password. Its hash takes much memory on purpose, so only a
 // few are worked on at a time.
@@ -40,6 +52,52 @@ func (s *Server) withPassword(ctx context.Context, work func()) error {
 	}
 }
 
+// proven checks a password of an account, at the pace that its earlier tries allow, and
+// notes how it went.
+func (s *Server) proven(ctx context.Context, a records.Account, typed, password string) error {
+	from := address(ctx)
+	note := func(outcome string) error {
+		return s.o.Store.NoteSignIn(ctx, records.SignIn{Name: typed[:min(len(typed), maxTyped)], Address: from, Outcome: outcome})
+	}
+	wait, end, err := s.slow.begin(ctx, typed, from)
+	if err != nil {
+		return err
+	}
+	if wait > 0 {
+		if err := note(records.SlowedDown); err != nil {
+			return err
+		}
+		return fault.New("slowed-down", fmt.Sprintf("try again in %s", wait.Round(time.Second)+time.Second), "There were too many wrong passwords")
+	}
+	defer end()
+	hash := a.PasswordHash
+	if hash == "" {
+		hash = credential.NoPassword()
+	}
+	ok := false
+	if err := s.withPassword(ctx, func() { ok = credential.CheckPassword(hash, password) }); err != nil {
+		return err
+	}
+	outcome := records.SignedIn
+	switch {
+	case !ok:
+		outcome = records.WrongPassword
+	case a.Locked:
+		outcome, ok = records.AccountLocked, false
+	}
+	s.slow.ended(typed, from, ok)
+	if err := note(outcome); err != nil {
+		return err
+	}
+	if !ok { // the same for an unknown name and a locked account
+		return fault.New("wrong-password", "try again; an administrator can make you an account, or give it another password", "Name and password do not fit together")
+	}
+	return nil
+}
+
+// maxTyped bounds what is noted of a name that somebody typed.
+const maxTyped = 64
+
 // GetSetup tells whether the first account is still to be made.
 func (s *Server) GetSetup(ctx context.Context, _ GetSetupRequestObject) (GetSetupResponseObject, error) {
 	n, err := s.o.Store.CountAccounts(ctx)
@@ -49,17 +107,18 @@ func (s *Server) GetSetup(ctx context.Context, _ GetSetupRequestObject) (GetSetu
 // MakeFirstAccount makes the administrator's account.
 func (s *Server) MakeFirstAccount(ctx context.Context, q MakeFirstAccountRequestObject) (MakeFirstAccountResponseObject, error) {
 	if subtle.ConstantTimeCompare([]byte(q.Body.Code), []byte(s.o.SetupCode)) != 1 {
+		s.slow.ended("setup", address(ctx), false)
 		return nil, fault.New("wrong-code", "take it from the link that the service printed at its start", "The code is not the one that the service printed")
 	}
 	if err := checkNewAccount(q.Body.Name, q.Body.Password); err != nil {
 		return nil, err
 	}
-	var hash string
-	if err := s.withPassword(ctx, func() { hash = credential.HashPassword(q.Body.Password) }); err != nil {
+	hash, err := s.hashed(ctx, q.Body.Password)
+	if err != nil {
 		return nil, err
 	}
 	var a records.Account
-	err := s.o.Store.InTx(ctx, func(db records.Queries, _ pgx.Tx) (err error) {
+	err = s.o.Store.InTx(ctx, func(db records.Queries, _ pgx.Tx) (err error) {
 		a, err = db.AddFirstAccount(ctx, q.Body.Name, hash)
 		return err
 	})
@@ -69,7 +128,7 @@ func (s *Server) MakeFirstAccount(ctx context.Context, q MakeFirstAccountRequest
 	if err != nil {
 		return nil, err
 	}
-	return s.signIn(ctx, a, "console")
+	return s.signIn(ctx, a, "console", cookieLife)
 }
 
 // SignIn checks name and password.
@@ -78,28 +137,21 @@ func (s *Server) SignIn(ctx context.Context, q SignInRequestObject) (SignInRespo
 	if err != nil && !errors.Is(err, records.ErrNotFound) {
 		return nil, err
 	}
-	hash := a.PasswordHash
-	if hash == "" {
-		hash = credential.NoPassword()
-	}
-	ok := false
-	if err := s.withPassword(ctx, func() { ok = credential.CheckPassword(hash, q.Body.Password) }); err != nil {
+	if err := s.proven(ctx, a, q.Body.Name, q.Body.Password); err != nil {
 		return nil, err
-	}
-	if !ok {
-		return nil, fault.New("wrong-password", "try again; an administrator can make you an account", "Name and password do not fit together")
 	}
 	label := value(q.Body.Label)
 	if label == "" {
 		label = "console"
 	}
-	return s.signIn(ctx, a, label)
+	return s.signIn(ctx, a, label, cookieLife)
 }
 
-func (s *Server) signIn(ctx context.Context, a records.Account, label string) (signedIn, error) {
+func (s *Server) signIn(ctx context.Context, a records.Account, label string, counts time.Duration) (signedIn, error) {
 	token := credential.NewToken()
-	err := s.o.Store.AddToken(ctx, a.ID, credential.HashToken(token), label)
-	return signedIn{Token: Token{Token: token, Account: accountView(a)}}, err
+	err := s.o.Store.AddToken(ctx, a.ID, credential.HashToken(token), label, counts)
+	overTLS, _ := ctx.Value(secureKey).(bool)
+	return signedIn{Token: Token{Token: token, Account: accountView(a)}, secure: overTLS}, err
 }
 
 // SignOut ends the token that the request came with.
@@ -137,8 +189,8 @@ func (s *Server) AddAccount(ctx context.Context, q AddAccountRequestObject) (Add
 	if err := checkNewAccount(q.Body.Name, q.Body.Password); err != nil {
 		return nil, err
 	}
-	var hash string
-	if err := s.withPassword(ctx, func() { hash = credential.HashPassword(q.Body.Password) }); err != nil {
+	hash, err := s.hashed(ctx, q.Body.Password)
+	if err != nil {
 		return nil, err
 	}
 	a, err := s.o.Store.AddAccount(ctx, q.Body.Name, hash, false)
@@ -146,25 +198,6 @@ func (s *Server) AddAccount(ctx context.Context, q AddAccountRequestObject) (Add
 		err = fault.New("name-taken", "choose another name", "There is an account %s already", q.Body.Name)
 	}
 	return AddAccount201JSONResponse(accountView(a)), err
-}
-
-// ListTokens lists the account's tokens.
-func (s *Server) ListTokens(ctx context.Context, _ ListTokensRequestObject) (ListTokensResponseObject, error) {
-	list, err := s.o.Store.Tokens(ctx, account(ctx).ID)
-	return ListTokens200JSONResponse(each(list, func(t records.Token) TokenInfo {
-		return TokenInfo{Id: t.ID, Label: t.Label, Created: t.Created, LastUsed: t.LastUsed}
-	})), err
-}
-
-// AddToken makes a token for a program.
-func (s *Server) AddToken(ctx context.Context, q AddTokenRequestObject) (AddTokenResponseObject, error) {
-	made, err := s.signIn(ctx, account(ctx), q.Body.Label)
-	return AddToken201JSONResponse(made.Token), err
-}
-
-// RemoveToken takes a token back.
-func (s *Server) RemoveToken(ctx context.Context, q RemoveTokenRequestObject) (RemoveTokenResponseObject, error) {
-	return RemoveToken204Response{}, s.o.Store.RemoveToken(ctx, account(ctx).ID, q.Id)
 }
 
 // ListKeys lists the account's SSH keys.
@@ -211,7 +244,7 @@ func (s *Server) RemoveKey(ctx context.Context, q RemoveKeyRequestObject) (Remov
 }
 
 func accountView(a records.Account) Account {
-	return Account{Id: a.ID, Name: a.Name, Admin: a.Admin, Personal: optional(a.Personal), AuthorName: optional(a.AuthorName), AuthorMail: optional(a.AuthorMail)}
+	return Account{Id: a.ID, Name: a.Name, Admin: a.Admin, Locked: a.Locked, Personal: optional(a.Personal), AuthorName: optional(a.AuthorName), AuthorMail: optional(a.AuthorMail)}
 }
 
 func keyView(k records.Key) Key {

@@ -71,9 +71,9 @@ func TestEventsGoToTheirAccountAndNobodyIsHeldUp(t *testing.T) {
 }
 
 func TestNewAccounts(t *testing.T) {
-	assert.NoError(t, checkNewAccount("finn.o-brien_2", "long enough"))
+	assert.NoError(t, checkNewAccount("finn.o-brien_2", "long enough for all"))
 	for _, name := range []string{"", "Finn", "1finn", "finn x", "../finn", "finn@skerry"} {
-		assert.Equal(t, "bad-name", fault.Code(checkNewAccount(name, "long enough")), name)
+		assert.Equal(t, "bad-name", fault.Code(checkNewAccount(name, "long enough for all")), name)
 	}
 	assert.Equal(t, "short-password", fault.Code(checkNewAccount("finn", "short")))
 }

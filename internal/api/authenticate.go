@@ -15,6 +15,8 @@ import (
 const (
 	cookieName = "domicile_session"
 	cookieLife = 30 * 24 * time.Hour
+	// tokenLife is how long a token counts that says nothing else.
+	tokenLife = 90 * 24 * time.Hour
 )
 
 type contextKey int
@@ -22,6 +24,8 @@ type contextKey int
 const (
 	accountKey contextKey = iota
 	tokenKey
+	addressKey
+	secureKey // the person's side of the connection is TLS
 )
 
 // open are the operations for who has not signed in yet.

@@ -223,6 +223,30 @@ func (e RunState) Valid() bool {
 	}
 }
 
+// Defines values for SignInOutcome.
+const (
+	SignInOutcomeIn     SignInOutcome = "in"
+	SignInOutcomeLocked SignInOutcome = "locked"
+	SignInOutcomeSlowed SignInOutcome = "slowed"
+	SignInOutcomeWrong  SignInOutcome = "wrong"
+)
+
+// Valid indicates whether the value is a known member of the SignInOutcome enum.
+func (e SignInOutcome) Valid() bool {
+	switch e {
+	case SignInOutcomeIn:
+		return true
+	case SignInOutcomeLocked:
+		return true
+	case SignInOutcomeSlowed:
+		return true
+	case SignInOutcomeWrong:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SiteKind.
 const (
 	Cloud   SiteKind = "cloud"
@@ -324,7 +348,10 @@ type Account struct {
 	// AuthorName Of commits made in its workspaces.
 	AuthorName *string `json:"authorName,omitempty"`
 	Id         int64   `json:"id"`
-	Name       string  `json:"name"`
+
+	// Locked Nobody signs in to it.
+	Locked bool   `json:"locked"`
+	Name   string `json:"name"`
 
 	// Personal The source of its own settings.
 	Personal *string `json:"personal,omitempty"`
@@ -525,6 +552,11 @@ type Leftover struct {
 // LeftoverKind defines model for Leftover.Kind.
 type LeftoverKind string
 
+// Locked Whether an account is locked.
+type Locked struct {
+	Locked bool `json:"locked"`
+}
+
 // Log Lines of a log.
 type Log struct {
 	Lines []LogLine `json:"lines"`
@@ -560,6 +592,11 @@ type NewKey struct {
 	PublicKey string `json:"publicKey"`
 }
 
+// NewPassword A password that somebody else gets.
+type NewPassword struct {
+	Password string `json:"password"`
+}
+
 // NewSnapshot defines model for NewSnapshot.
 type NewSnapshot struct {
 	Note *string `json:"note,omitempty"`
@@ -567,7 +604,15 @@ type NewSnapshot struct {
 
 // NewToken What a token is for.
 type NewToken struct {
+	// Days For how long it counts; 90 by default.
+	Days  *int   `json:"days,omitempty"`
 	Label string `json:"label"`
+}
+
+// PasswordChange A change of one's own password.
+type PasswordChange struct {
+	Current  string `json:"current"`
+	Password string `json:"password"`
 }
 
 // Personal defines model for Personal.
@@ -743,8 +788,24 @@ type Setup struct {
 	Needed bool `json:"needed"`
 }
 
+// SignIn Somebody signed in, or tried to.
+type SignIn struct {
+	// Address Where from.
+	Address string    `json:"address"`
+	At      time.Time `json:"at"`
+
+	// Name As it was typed.
+	Name    string        `json:"name"`
+	Outcome SignInOutcome `json:"outcome"`
+}
+
+// SignInOutcome defines model for SignIn.Outcome.
+type SignInOutcome string
+
 // Site A place that can hold workspaces.
 type Site struct {
+	// Apart Untrusted text is read, and git works, where the host's files and networks are not.
+	Apart         *bool      `json:"apart,omitempty"`
 	DiskFreeBytes *int64     `json:"diskFreeBytes,omitempty"`
 	Engine        *string    `json:"engine,omitempty"`
 	Examined      *time.Time `json:"examined,omitempty"`
@@ -761,6 +822,9 @@ type Site struct {
 	Ready      bool    `json:"ready"`
 	Sizes      *[]Size `json:"sizes,omitempty"`
 	System     *string `json:"system,omitempty"`
+
+	// UserNamespaces Root of a workspace is nobody on its host.
+	UserNamespaces *bool `json:"userNamespaces,omitempty"`
 
 	// Warning What will soon be wrong.
 	Warning    *string `json:"warning,omitempty"`
@@ -867,7 +931,11 @@ type Token struct {
 
 // TokenInfo A token without its text.
 type TokenInfo struct {
-	Created  time.Time  `json:"created"`
+	Created time.Time `json:"created"`
+
+	// Current The request came with it.
+	Current  bool       `json:"current"`
+	Expires  time.Time  `json:"expires"`
 	Id       int64      `json:"id"`
 	Label    string     `json:"label"`
 	LastUsed *time.Time `json:"lastUsed,omitempty"`
@@ -963,11 +1031,20 @@ type RemoveSecretParams struct {
 // SetAuthorJSONRequestBody defines body for SetAuthor for application/json ContentType.
 type SetAuthorJSONRequestBody = Author
 
+// SetPasswordJSONRequestBody defines body for SetPassword for application/json ContentType.
+type SetPasswordJSONRequestBody = PasswordChange
+
 // SetPersonalJSONRequestBody defines body for SetPersonal for application/json ContentType.
 type SetPersonalJSONRequestBody = Personal
 
 // AddAccountJSONRequestBody defines body for AddAccount for application/json ContentType.
 type AddAccountJSONRequestBody = NewAccount
+
+// LockAccountJSONRequestBody defines body for LockAccount for application/json ContentType.
+type LockAccountJSONRequestBody = Locked
+
+// ResetPasswordJSONRequestBody defines body for ResetPassword for application/json ContentType.
+type ResetPasswordJSONRequestBody = NewPassword
 
 // CheckSourceJSONRequestBody defines body for CheckSource for application/json ContentType.
 type CheckSourceJSONRequestBody = CheckRequest
@@ -1031,6 +1108,9 @@ type ServerInterface interface {
 	// SetAuthor Sets the name and mail address that commits made in the account's workspaces carry.
 	// (PUT /account/author)
 	SetAuthor(w http.ResponseWriter, r *http.Request)
+	// SetPassword Changes the account's password. Its other sessions and tokens end.
+	// (PUT /account/password)
+	SetPassword(w http.ResponseWriter, r *http.Request)
 	// SetPersonal Sets the source of the account's own settings, which are put into every workspace it makes.
 	// (PUT /account/personal)
 	SetPersonal(w http.ResponseWriter, r *http.Request)
@@ -1040,6 +1120,15 @@ type ServerInterface interface {
 	// AddAccount Makes another account. Only an administrator may.
 	// (POST /accounts)
 	AddAccount(w http.ResponseWriter, r *http.Request)
+	// RemoveAccount Removes an account with all that is its own, its workspaces too. It is signed out at once. Only an administrator may.
+	// (DELETE /accounts/{name})
+	RemoveAccount(w http.ResponseWriter, r *http.Request, name string)
+	// LockAccount Locks an account, or opens it again. One that is locked is signed out, and nobody signs in to it. Only an administrator may.
+	// (PUT /accounts/{name}/locked)
+	LockAccount(w http.ResponseWriter, r *http.Request, name string)
+	// ResetPassword Gives an account another password. Its sessions and tokens end. Only an administrator may.
+	// (PUT /accounts/{name}/password)
+	ResetPassword(w http.ResponseWriter, r *http.Request, name string)
 	// CheckSource Reads the definition of a source without making anything.
 	// (POST /check)
 	CheckSource(w http.ResponseWriter, r *http.Request)
@@ -1112,6 +1201,9 @@ type ServerInterface interface {
 	// MakeFirstAccount Makes the first account with the one-time code that the service printed.
 	// (POST /setup)
 	MakeFirstAccount(w http.ResponseWriter, r *http.Request)
+	// ListSignIns The last times that somebody signed in, or tried to. An administrator sees those of all accounts, others their own.
+	// (GET /sign-ins)
+	ListSignIns(w http.ResponseWriter, r *http.Request)
 	// ListSites The sites with what was found when they were last examined.
 	// (GET /sites)
 	ListSites(w http.ResponseWriter, r *http.Request)
@@ -1226,6 +1318,12 @@ func (_ Unimplemented) SetAuthor(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// SetPassword Changes the account's password. Its other sessions and tokens end.
+// (PUT /account/password)
+func (_ Unimplemented) SetPassword(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // SetPersonal Sets the source of the account's own settings, which are put into every workspace it makes.
 // (PUT /account/personal)
 func (_ Unimplemented) SetPersonal(w http.ResponseWriter, r *http.Request) {
@@ -1241,6 +1339,24 @@ func (_ Unimplemented) ListAccounts(w http.ResponseWriter, r *http.Request) {
 // AddAccount Makes another account. Only an administrator may.
 // (POST /accounts)
 func (_ Unimplemented) AddAccount(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// RemoveAccount Removes an account with all that is its own, its workspaces too. It is signed out at once. Only an administrator may.
+// (DELETE /accounts/{name})
+func (_ Unimplemented) RemoveAccount(w http.ResponseWriter, r *http.Request, name string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// LockAccount Locks an account, or opens it again. One that is locked is signed out, and nobody signs in to it. Only an administrator may.
+// (PUT /accounts/{name}/locked)
+func (_ Unimplemented) LockAccount(w http.ResponseWriter, r *http.Request, name string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ResetPassword Gives an account another password. Its sessions and tokens end. Only an administrator may.
+// (PUT /accounts/{name}/password)
+func (_ Unimplemented) ResetPassword(w http.ResponseWriter, r *http.Request, name string) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -1385,6 +1501,12 @@ func (_ Unimplemented) GetSetup(w http.ResponseWriter, r *http.Request) {
 // MakeFirstAccount Makes the first account with the one-time code that the service printed.
 // (POST /setup)
 func (_ Unimplemented) MakeFirstAccount(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ListSignIns The last times that somebody signed in, or tried to. An administrator sees those of all accounts, others their own.
+// (GET /sign-ins)
+func (_ Unimplemented) ListSignIns(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -1617,6 +1739,20 @@ func (siw *ServerInterfaceWrapper) SetAuthor(w http.ResponseWriter, r *http.Requ
 	handler.ServeHTTP(w, r)
 }
 
+// SetPassword operation middleware
+func (siw *ServerInterfaceWrapper) SetPassword(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.SetPassword(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // SetPersonal operation middleware
 func (siw *ServerInterfaceWrapper) SetPersonal(w http.ResponseWriter, r *http.Request) {
 
@@ -1650,6 +1786,84 @@ func (siw *ServerInterfaceWrapper) AddAccount(w http.ResponseWriter, r *http.Req
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.AddAccount(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// RemoveAccount operation middleware
+func (siw *ServerInterfaceWrapper) RemoveAccount(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.RemoveAccount(w, r, name)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// LockAccount operation middleware
+func (siw *ServerInterfaceWrapper) LockAccount(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.LockAccount(w, r, name)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ResetPassword operation middleware
+func (siw *ServerInterfaceWrapper) ResetPassword(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ResetPassword(w, r, name)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -2164,6 +2378,20 @@ func (siw *ServerInterfaceWrapper) MakeFirstAccount(w http.ResponseWriter, r *ht
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.MakeFirstAccount(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListSignIns operation middleware
+func (siw *ServerInterfaceWrapper) ListSignIns(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListSignIns(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -3074,6 +3302,21 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Post(options.BaseURL+"/workspaces/{name}/checks", wrapper.CheckWorkspace)
 	})
 	r.Group(func(r chi.Router) {
+		r.Put(options.BaseURL+"/account/password", wrapper.SetPassword)
+	})
+	r.Group(func(r chi.Router) {
+		r.Delete(options.BaseURL+"/accounts/{name}", wrapper.RemoveAccount)
+	})
+	r.Group(func(r chi.Router) {
+		r.Put(options.BaseURL+"/accounts/{name}/password", wrapper.ResetPassword)
+	})
+	r.Group(func(r chi.Router) {
+		r.Put(options.BaseURL+"/accounts/{name}/locked", wrapper.LockAccount)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/sign-ins", wrapper.ListSignIns)
+	})
+	r.Group(func(r chi.Router) {
 		r.Put(options.BaseURL+"/account/personal", wrapper.SetPersonal)
 	})
 	r.Group(func(r chi.Router) {
@@ -3276,6 +3519,39 @@ func (response SetAuthordefaultApplicationProblemPlusJSONResponse) VisitSetAutho
 	return err
 }
 
+type SetPasswordRequestObject struct {
+	Body *SetPasswordJSONRequestBody
+}
+
+type SetPasswordResponseObject interface {
+	VisitSetPasswordResponse(w http.ResponseWriter) error
+}
+
+type SetPassword204Response struct {
+}
+
+func (response SetPassword204Response) VisitSetPasswordResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SetPassworddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetPassworddefaultApplicationProblemPlusJSONResponse) VisitSetPasswordResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SetPersonalRequestObject struct {
 	Body *SetPersonalJSONRequestBody
 }
@@ -3375,6 +3651,107 @@ type AddAccountdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response AddAccountdefaultApplicationProblemPlusJSONResponse) VisitAddAccountResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveAccountRequestObject struct {
+	Name string `json:"name"`
+}
+
+type RemoveAccountResponseObject interface {
+	VisitRemoveAccountResponse(w http.ResponseWriter) error
+}
+
+type RemoveAccount204Response struct {
+}
+
+func (response RemoveAccount204Response) VisitRemoveAccountResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveAccountdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveAccountdefaultApplicationProblemPlusJSONResponse) VisitRemoveAccountResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LockAccountRequestObject struct {
+	Name string `json:"name"`
+	Body *LockAccountJSONRequestBody
+}
+
+type LockAccountResponseObject interface {
+	VisitLockAccountResponse(w http.ResponseWriter) error
+}
+
+type LockAccount204Response struct {
+}
+
+func (response LockAccount204Response) VisitLockAccountResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type LockAccountdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response LockAccountdefaultApplicationProblemPlusJSONResponse) VisitLockAccountResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ResetPasswordRequestObject struct {
+	Name string `json:"name"`
+	Body *ResetPasswordJSONRequestBody
+}
+
+type ResetPasswordResponseObject interface {
+	VisitResetPasswordResponse(w http.ResponseWriter) error
+}
+
+type ResetPassword204Response struct {
+}
+
+func (response ResetPassword204Response) VisitResetPasswordResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ResetPassworddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ResetPassworddefaultApplicationProblemPlusJSONResponse) VisitResetPasswordResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4255,6 +4632,44 @@ type MakeFirstAccountdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response MakeFirstAccountdefaultApplicationProblemPlusJSONResponse) VisitMakeFirstAccountResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSignInsRequestObject struct {
+}
+
+type ListSignInsResponseObject interface {
+	VisitListSignInsResponse(w http.ResponseWriter) error
+}
+
+type ListSignIns200JSONResponse []SignIn
+
+func (response ListSignIns200JSONResponse) VisitListSignInsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSignInsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSignInsdefaultApplicationProblemPlusJSONResponse) VisitListSignInsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5498,6 +5913,9 @@ type StrictServerInterface interface {
 	// SetAuthor Sets the name and mail address that commits made in the account's workspaces carry.
 	// (PUT /account/author)
 	SetAuthor(ctx context.Context, request SetAuthorRequestObject) (SetAuthorResponseObject, error)
+	// SetPassword Changes the account's password. Its other sessions and tokens end.
+	// (PUT /account/password)
+	SetPassword(ctx context.Context, request SetPasswordRequestObject) (SetPasswordResponseObject, error)
 	// SetPersonal Sets the source of the account's own settings, which are put into every workspace it makes.
 	// (PUT /account/personal)
 	SetPersonal(ctx context.Context, request SetPersonalRequestObject) (SetPersonalResponseObject, error)
@@ -5507,6 +5925,15 @@ type StrictServerInterface interface {
 	// AddAccount Makes another account. Only an administrator may.
 	// (POST /accounts)
 	AddAccount(ctx context.Context, request AddAccountRequestObject) (AddAccountResponseObject, error)
+	// RemoveAccount Removes an account with all that is its own, its workspaces too. It is signed out at once. Only an administrator may.
+	// (DELETE /accounts/{name})
+	RemoveAccount(ctx context.Context, request RemoveAccountRequestObject) (RemoveAccountResponseObject, error)
+	// LockAccount Locks an account, or opens it again. One that is locked is signed out, and nobody signs in to it. Only an administrator may.
+	// (PUT /accounts/{name}/locked)
+	LockAccount(ctx context.Context, request LockAccountRequestObject) (LockAccountResponseObject, error)
+	// ResetPassword Gives an account another password. Its sessions and tokens end. Only an administrator may.
+	// (PUT /accounts/{name}/password)
+	ResetPassword(ctx context.Context, request ResetPasswordRequestObject) (ResetPasswordResponseObject, error)
 	// CheckSource Reads the definition of a source without making anything.
 	// (POST /check)
 	CheckSource(ctx context.Context, request CheckSourceRequestObject) (CheckSourceResponseObject, error)
@@ -5579,6 +6006,9 @@ type StrictServerInterface interface {
 	// MakeFirstAccount Makes the first account with the one-time code that the service printed.
 	// (POST /setup)
 	MakeFirstAccount(ctx context.Context, request MakeFirstAccountRequestObject) (MakeFirstAccountResponseObject, error)
+	// ListSignIns The last times that somebody signed in, or tried to. An administrator sees those of all accounts, others their own.
+	// (GET /sign-ins)
+	ListSignIns(ctx context.Context, request ListSignInsRequestObject) (ListSignInsResponseObject, error)
 	// ListSites The sites with what was found when they were last examined.
 	// (GET /sites)
 	ListSites(ctx context.Context, request ListSitesRequestObject) (ListSitesResponseObject, error)
@@ -5771,6 +6201,37 @@ func (sh *strictHandler) SetAuthor(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// SetPassword operation middleware
+func (sh *strictHandler) SetPassword(w http.ResponseWriter, r *http.Request) {
+	var request SetPasswordRequestObject
+
+	var body SetPasswordJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.SetPassword(ctx, request.(SetPasswordRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetPassword")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(SetPasswordResponseObject); ok {
+		if err := validResponse.VisitSetPasswordResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // SetPersonal operation middleware
 func (sh *strictHandler) SetPersonal(w http.ResponseWriter, r *http.Request) {
 	var request SetPersonalRequestObject
@@ -5850,6 +6311,98 @@ func (sh *strictHandler) AddAccount(w http.ResponseWriter, r *http.Request) {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(AddAccountResponseObject); ok {
 		if err := validResponse.VisitAddAccountResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveAccount operation middleware
+func (sh *strictHandler) RemoveAccount(w http.ResponseWriter, r *http.Request, name string) {
+	var request RemoveAccountRequestObject
+
+	request.Name = name
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveAccount(ctx, request.(RemoveAccountRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveAccount")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(RemoveAccountResponseObject); ok {
+		if err := validResponse.VisitRemoveAccountResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// LockAccount operation middleware
+func (sh *strictHandler) LockAccount(w http.ResponseWriter, r *http.Request, name string) {
+	var request LockAccountRequestObject
+
+	request.Name = name
+
+	var body LockAccountJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.LockAccount(ctx, request.(LockAccountRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "LockAccount")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(LockAccountResponseObject); ok {
+		if err := validResponse.VisitLockAccountResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ResetPassword operation middleware
+func (sh *strictHandler) ResetPassword(w http.ResponseWriter, r *http.Request, name string) {
+	var request ResetPasswordRequestObject
+
+	request.Name = name
+
+	var body ResetPasswordJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ResetPassword(ctx, request.(ResetPasswordRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ResetPassword")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ResetPasswordResponseObject); ok {
+		if err := validResponse.VisitResetPasswordResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -6518,6 +7071,30 @@ func (sh *strictHandler) MakeFirstAccount(w http.ResponseWriter, r *http.Request
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(MakeFirstAccountResponseObject); ok {
 		if err := validResponse.VisitMakeFirstAccountResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListSignIns operation middleware
+func (sh *strictHandler) ListSignIns(w http.ResponseWriter, r *http.Request) {
+	var request ListSignInsRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSignIns(ctx, request.(ListSignInsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSignIns")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ListSignInsResponseObject); ok {
+		if err := validResponse.VisitListSignInsResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

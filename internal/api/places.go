@@ -28,6 +28,12 @@ func (s *Server) ListSites(ctx context.Context, _ ListSitesRequestObject) (ListS
 		if !found.At.IsZero() {
 			v.Examined = &found.At
 			v.Engine, v.System = optional(found.Engine), optional(found.System)
+			v.UserNamespaces = &found.UserNamespaces
+			apart := s.o.Apart == ""
+			v.Apart = &apart
+			if found.Joined != "" {
+				v.Problem = optional("Workspaces may reach each other: " + found.Joined)
+			}
 			if found.GPU {
 				v.Gpu = &found.GPU
 			}

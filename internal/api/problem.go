@@ -14,7 +14,7 @@ import (
 var statusOf = map[string]int{
 	"busy": http.StatusConflict, "name-taken": http.StatusConflict, "running-already": http.StatusConflict, "stopped-already": http.StatusConflict,
 	"never-made": http.StatusConflict, "key-taken": http.StatusConflict, "setup-done": http.StatusConflict,
-	"not-signed-in": http.StatusUnauthorized, "wrong-password": http.StatusUnauthorized, "wrong-code": http.StatusForbidden, "not-administrator": http.StatusForbidden,
+	"not-signed-in": http.StatusUnauthorized, "wrong-password": http.StatusUnauthorized, "wrong-code": http.StatusForbidden, "slowed-down": http.StatusTooManyRequests, "last-administrator": http.StatusConflict, "own-account": http.StatusConflict, "address-not-asked": http.StatusForbidden, "not-administrator": http.StatusForbidden,
 	"folder-not-allowed": http.StatusForbidden, "engine-unavailable": http.StatusServiceUnavailable, "agent-unreachable": http.StatusServiceUnavailable,
 	"git-host-down": http.StatusBadGateway, "no-workspace": http.StatusNotFound, "no-registry": http.StatusNotFound, "not-ready": http.StatusConflict, "has-helpers": http.StatusConflict, "not-for-helpers": http.StatusConflict, "another-source": http.StatusConflict, "mounted-folder": http.StatusConflict,
 	"not-allowed-here": http.StatusForbidden, "no-snapshot": http.StatusNotFound, "no-account": http.StatusNotFound, "nothing-prepared": http.StatusNotFound, "not-found": http.StatusNotFound, "too-busy": http.StatusServiceUnavailable,

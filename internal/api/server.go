@@ -5,8 +5,10 @@ package api
 
 import (
 	"context"
+	"crypto/subtle"
 	"log/slog"
 	"net/http"
+	"strings"
 	"time"
 
 	"github.com/go-chi/chi/v5"
@@ -46,6 +48,11 @@ type Options struct {
 	HostKey string
 	// Console serves what is not the API.
 	Console http.Handler
+	// MetricsToken opens /metrics beside an administrator's token; empty: nothing else does.
+	MetricsToken string
+	// Apart tells that untrusted text is read, and git works, where the host's files and
+	// networks are not; else it says why.
+	Apart string
 }
 
 // Server is the HTTP interface.
@@ -53,6 +60,7 @@ type Server struct {
 	o         Options
 	hub       *hub
 	metrics   *metrics
+	slow      *slowdown
 	passwords chan struct{} // a place for each password that is checked at a time
 }
 
@@ -63,7 +71,7 @@ const answerLimit = 2 * time.Minute
 
 // New makes the interface.
 func New(o Options) *Server {
-	return &Server{o: o, hub: newHub(o.Store, o.Log), metrics: newMetrics(o.Store), passwords: make(chan struct{}, 2)}
+	return &Server{o: o, hub: newHub(o.Store, o.Log), metrics: newMetrics(o.Store), slow: newSlowdown(), passwords: make(chan struct{}, 4)}
 }
 
 // Serve passes changes on to who listens, until ctx ends.
@@ -72,10 +80,10 @@ func (s *Server) Serve(ctx context.Context) { s.hub.serve(ctx) }
 // Handler is the whole HTTP interface.
 func (s *Server) Handler() http.Handler {
 	r := chi.NewRouter()
-	r.Use(middleware.Recoverer, s.metrics.measure, secure)
+	r.Use(middleware.Recoverer, s.metrics.measure, addressed, secure)
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
 	r.Get("/readyz", s.readyz)
-	r.Handle("/metrics", s.metrics.handler())
+	r.Handle("/metrics", s.measurer(s.metrics.handler()))
 	r.Get("/definition.schema.json", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "application/schema+json")
 		w.Header().Set("Access-Control-Allow-Origin", "*") // editors in browsers read it too
@@ -116,8 +124,30 @@ func secure(next http.Handler) http.Handler {
 		h := w.Header()
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "same-origin")
-		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self' data:; frame-ancestors 'none'")
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'; object-src 'none'")
+		if overTLS, _ := r.Context().Value(secureKey).(bool); overTLS {
+			h.Set("Strict-Transport-Security", "max-age=31536000")
+		}
 		next.ServeHTTP(w, r)
+	})
+}
+
+// measurer lets in who measures the service: an administrator, or a program that has the
+// token for it.
+func (s *Server) measurer(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		token, _ := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
+		if s.o.MetricsToken != "" && subtle.ConstantTimeCompare([]byte(token), []byte(s.o.MetricsToken)) == 1 {
+			next.ServeHTTP(w, r)
+			return
+		}
+		s.authenticate(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if err := administrator(r.Context()); err != nil {
+				s.failed(w, r, err)
+				return
+			}
+			next.ServeHTTP(w, r)
+		})).ServeHTTP(w, r)
 	})
 }
 
@@ -130,4 +160,7 @@ func (s *Server) readyz(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	_, _ = w.Write([]byte("ok\n"))
+	if s.o.Apart != "" {
+		_, _ = w.Write([]byte("warning: " + s.o.Apart + "\n"))
+	}
 }

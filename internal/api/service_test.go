@@ -82,7 +82,7 @@ func (h *house) person(t *testing.T, name string) *client.Service {
 	account, err := h.store.AddAccount(t.Context(), name+"-of-"+t.Name(), "hash", false)
 	require.NoError(t, err)
 	token := credential.NewToken()
-	require.NoError(t, h.store.AddToken(t.Context(), account.ID, credential.HashToken(token), "test"))
+	require.NoError(t, h.store.AddToken(t.Context(), account.ID, credential.HashToken(token), "test", time.Hour))
 	c, err := client.Open(h.url, token)
 	require.NoError(t, err)
 	return c

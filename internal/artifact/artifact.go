@@ -51,6 +51,8 @@ type Store struct {
 	Keychain authn.Keychain
 	// HTTP fetches archives; nil: a client with usual time limits.
 	HTTP *http.Client
+	// Transport asks registries; nil: the usual one.
+	Transport http.RoundTripper
 }
 
 // Feature fetches a feature (definition.Artifacts).
@@ -200,6 +202,9 @@ func (s *Store) download(ctx context.Context, address string) ([]byte, error) {
 	}
 	a, err := secure.Do(q)
 	if err != nil {
+		if fault.Code(err) == "address-not-asked" {
+			return nil, err
+		}
 		return nil, fault.Passing(err, "address-down", "try again when it answers", "%s cannot be fetched", address)
 	}
 	defer a.Body.Close()

@@ -78,7 +78,11 @@ func (s *Store) options(ctx context.Context) []remote.Option {
 	if keys == nil {
 		keys = authn.DefaultKeychain
 	}
-	return []remote.Option{remote.WithContext(ctx), remote.WithAuthFromKeychain(keys), remote.WithUserAgent("domicile"),
+	transport := s.Transport
+	if transport == nil {
+		transport = remote.DefaultTransport
+	}
+	return []remote.Option{remote.WithTransport(transport), remote.WithContext(ctx), remote.WithAuthFromKeychain(keys), remote.WithUserAgent("domicile"),
 		// Trying again is the run's, which tells it.
 		remote.WithRetryBackoff(remote.Backoff{Steps: 1}), remote.WithRetryStatusCodes()}
 }
@@ -89,7 +93,7 @@ func explain(err error, what string) error {
 	var network net.Error
 	var unknown *net.DNSError
 	switch {
-	case errors.Is(err, context.Canceled):
+	case errors.Is(err, context.Canceled), fault.Code(err) == "address-not-asked":
 		return err
 	case errors.As(err, &answer):
 		switch code := answer.StatusCode; {

@@ -224,6 +224,30 @@ func (e RunState) Valid() bool {
 	}
 }
 
+// Defines values for SignInOutcome.
+const (
+	SignInOutcomeIn     SignInOutcome = "in"
+	SignInOutcomeLocked SignInOutcome = "locked"
+	SignInOutcomeSlowed SignInOutcome = "slowed"
+	SignInOutcomeWrong  SignInOutcome = "wrong"
+)
+
+// Valid indicates whether the value is a known member of the SignInOutcome enum.
+func (e SignInOutcome) Valid() bool {
+	switch e {
+	case SignInOutcomeIn:
+		return true
+	case SignInOutcomeLocked:
+		return true
+	case SignInOutcomeSlowed:
+		return true
+	case SignInOutcomeWrong:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SiteKind.
 const (
 	Cloud   SiteKind = "cloud"
@@ -325,7 +349,10 @@ type Account struct {
 	// AuthorName Of commits made in its workspaces.
 	AuthorName *string `json:"authorName,omitempty"`
 	Id         int64   `json:"id"`
-	Name       string  `json:"name"`
+
+	// Locked Nobody signs in to it.
+	Locked bool   `json:"locked"`
+	Name   string `json:"name"`
 
 	// Personal The source of its own settings.
 	Personal *string `json:"personal,omitempty"`
@@ -526,6 +553,11 @@ type Leftover struct {
 // LeftoverKind defines model for Leftover.Kind.
 type LeftoverKind string
 
+// Locked Whether an account is locked.
+type Locked struct {
+	Locked bool `json:"locked"`
+}
+
 // Log Lines of a log.
 type Log struct {
 	Lines []LogLine `json:"lines"`
@@ -561,6 +593,11 @@ type NewKey struct {
 	PublicKey string `json:"publicKey"`
 }
 
+// NewPassword A password that somebody else gets.
+type NewPassword struct {
+	Password string `json:"password"`
+}
+
 // NewSnapshot defines model for NewSnapshot.
 type NewSnapshot struct {
 	Note *string `json:"note,omitempty"`
@@ -568,7 +605,15 @@ type NewSnapshot struct {
 
 // NewToken What a token is for.
 type NewToken struct {
+	// Days For how long it counts; 90 by default.
+	Days  *int   `json:"days,omitempty"`
 	Label string `json:"label"`
+}
+
+// PasswordChange A change of one's own password.
+type PasswordChange struct {
+	Current  string `json:"current"`
+	Password string `json:"password"`
 }
 
 // Personal defines model for Personal.
@@ -744,8 +789,24 @@ type Setup struct {
 	Needed bool `json:"needed"`
 }
 
+// SignIn Somebody signed in, or tried to.
+type SignIn struct {
+	// Address Where from.
+	Address string    `json:"address"`
+	At      time.Time `json:"at"`
+
+	// Name As it was typed.
+	Name    string        `json:"name"`
+	Outcome SignInOutcome `json:"outcome"`
+}
+
+// SignInOutcome defines model for SignIn.Outcome.
+type SignInOutcome string
+
 // Site A place that can hold workspaces.
 type Site struct {
+	// Apart Untrusted text is read, and git works, where the host's files and networks are not.
+	Apart         *bool      `json:"apart,omitempty"`
 	DiskFreeBytes *int64     `json:"diskFreeBytes,omitempty"`
 	Engine        *string    `json:"engine,omitempty"`
 	Examined      *time.Time `json:"examined,omitempty"`
@@ -762,6 +823,9 @@ type Site struct {
 	Ready      bool    `json:"ready"`
 	Sizes      *[]Size `json:"sizes,omitempty"`
 	System     *string `json:"system,omitempty"`
+
+	// UserNamespaces Root of a workspace is nobody on its host.
+	UserNamespaces *bool `json:"userNamespaces,omitempty"`
 
 	// Warning What will soon be wrong.
 	Warning    *string `json:"warning,omitempty"`
@@ -868,7 +932,11 @@ type Token struct {
 
 // TokenInfo A token without its text.
 type TokenInfo struct {
-	Created  time.Time  `json:"created"`
+	Created time.Time `json:"created"`
+
+	// Current The request came with it.
+	Current  bool       `json:"current"`
+	Expires  time.Time  `json:"expires"`
 	Id       int64      `json:"id"`
 	Label    string     `json:"label"`
 	LastUsed *time.Time `json:"lastUsed,omitempty"`
@@ -964,11 +1032,20 @@ type RemoveSecretParams struct {
 // SetAuthorJSONRequestBody defines body for SetAuthor for application/json ContentType.
 type SetAuthorJSONRequestBody = Author
 
+// SetPasswordJSONRequestBody defines body for SetPassword for application/json ContentType.
+type SetPasswordJSONRequestBody = PasswordChange
+
 // SetPersonalJSONRequestBody defines body for SetPersonal for application/json ContentType.
 type SetPersonalJSONRequestBody = Personal
 
 // AddAccountJSONRequestBody defines body for AddAccount for application/json ContentType.
 type AddAccountJSONRequestBody = NewAccount
+
+// LockAccountJSONRequestBody defines body for LockAccount for application/json ContentType.
+type LockAccountJSONRequestBody = Locked
+
+// ResetPasswordJSONRequestBody defines body for ResetPassword for application/json ContentType.
+type ResetPasswordJSONRequestBody = NewPassword
 
 // CheckSourceJSONRequestBody defines body for CheckSource for application/json ContentType.
 type CheckSourceJSONRequestBody = CheckRequest
@@ -1117,6 +1194,20 @@ type ClientInterface interface {
 	// Corresponds with PUT /account/author (the `SetAuthor` operationId).
 	SetAuthor(ctx context.Context, body SetAuthorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// SetPasswordWithBody Changes the account's password. Its other sessions and tokens end.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /account/password (the `SetPassword` operationId).
+	SetPasswordWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetPassword Changes the account's password. Its other sessions and tokens end.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /account/password (the `SetPassword` operationId).
+	SetPassword(ctx context.Context, body SetPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// SetPersonalWithBody Sets the source of the account's own settings, which are put into every workspace it makes.
 	//
 	// Takes any type of body and a specified content type.
@@ -1149,6 +1240,39 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /accounts (the `AddAccount` operationId).
 	AddAccount(ctx context.Context, body AddAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveAccount Removes an account with all that is its own, its workspaces too. It is signed out at once. Only an administrator may.
+	//
+	// Corresponds with DELETE /accounts/{name} (the `RemoveAccount` operationId).
+	RemoveAccount(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LockAccountWithBody Locks an account, or opens it again. One that is locked is signed out, and nobody signs in to it. Only an administrator may.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /accounts/{name}/locked (the `LockAccount` operationId).
+	LockAccountWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LockAccount Locks an account, or opens it again. One that is locked is signed out, and nobody signs in to it. Only an administrator may.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /accounts/{name}/locked (the `LockAccount` operationId).
+	LockAccount(ctx context.Context, name string, body LockAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ResetPasswordWithBody Gives an account another password. Its sessions and tokens end. Only an administrator may.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /accounts/{name}/password (the `ResetPassword` operationId).
+	ResetPasswordWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ResetPassword Gives an account another password. Its sessions and tokens end. Only an administrator may.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /accounts/{name}/password (the `ResetPassword` operationId).
+	ResetPassword(ctx context.Context, name string, body ResetPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CheckSourceWithBody Reads the definition of a source without making anything.
 	//
@@ -1359,6 +1483,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /setup (the `MakeFirstAccount` operationId).
 	MakeFirstAccount(ctx context.Context, body MakeFirstAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListSignIns The last times that somebody signed in, or tried to. An administrator sees those of all accounts, others their own.
+	//
+	// Corresponds with GET /sign-ins (the `ListSignIns` operationId).
+	ListSignIns(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListSites The sites with what was found when they were last examined.
 	//
@@ -1642,6 +1771,40 @@ func (c *Client) SetAuthor(ctx context.Context, body SetAuthorJSONRequestBody, r
 	return c.Client.Do(req)
 }
 
+// SetPasswordWithBody Changes the account's password. Its other sessions and tokens end.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /account/password (the `SetPassword` operationId).
+func (c *Client) SetPasswordWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetPasswordRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetPassword Changes the account's password. Its other sessions and tokens end.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /account/password (the `SetPassword` operationId).
+func (c *Client) SetPassword(ctx context.Context, body SetPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetPasswordRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // SetPersonalWithBody Sets the source of the account's own settings, which are put into every workspace it makes.
 //
 // Takes any type of body and a specified content type.
@@ -1715,6 +1878,89 @@ func (c *Client) AddAccountWithBody(ctx context.Context, contentType string, bod
 // Corresponds with POST /accounts (the `AddAccount` operationId).
 func (c *Client) AddAccount(ctx context.Context, body AddAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddAccountRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveAccount Removes an account with all that is its own, its workspaces too. It is signed out at once. Only an administrator may.
+//
+// Corresponds with DELETE /accounts/{name} (the `RemoveAccount` operationId).
+func (c *Client) RemoveAccount(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveAccountRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LockAccountWithBody Locks an account, or opens it again. One that is locked is signed out, and nobody signs in to it. Only an administrator may.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /accounts/{name}/locked (the `LockAccount` operationId).
+func (c *Client) LockAccountWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLockAccountRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LockAccount Locks an account, or opens it again. One that is locked is signed out, and nobody signs in to it. Only an administrator may.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /accounts/{name}/locked (the `LockAccount` operationId).
+func (c *Client) LockAccount(ctx context.Context, name string, body LockAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLockAccountRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ResetPasswordWithBody Gives an account another password. Its sessions and tokens end. Only an administrator may.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /accounts/{name}/password (the `ResetPassword` operationId).
+func (c *Client) ResetPasswordWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewResetPasswordRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ResetPassword Gives an account another password. Its sessions and tokens end. Only an administrator may.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /accounts/{name}/password (the `ResetPassword` operationId).
+func (c *Client) ResetPassword(ctx context.Context, name string, body ResetPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewResetPasswordRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2265,6 +2511,21 @@ func (c *Client) MakeFirstAccountWithBody(ctx context.Context, contentType strin
 // Corresponds with POST /setup (the `MakeFirstAccount` operationId).
 func (c *Client) MakeFirstAccount(ctx context.Context, body MakeFirstAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMakeFirstAccountRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListSignIns The last times that somebody signed in, or tried to. An administrator sees those of all accounts, others their own.
+//
+// Corresponds with GET /sign-ins (the `ListSignIns` operationId).
+func (c *Client) ListSignIns(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSignInsRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -2974,6 +3235,46 @@ func NewSetAuthorRequestWithBody(server string, contentType string, body io.Read
 	return req, nil
 }
 
+// NewSetPasswordRequest calls the generic SetPassword builder with application/json body
+func NewSetPasswordRequest(server string, body SetPasswordJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetPasswordRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetPasswordRequestWithBody constructs an http.Request for the SetPassword method, with any body, and a specified content type
+func NewSetPasswordRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/account/password")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewSetPersonalRequest calls the generic SetPersonal builder with application/json body
 func NewSetPersonalRequest(server string, body SetPersonalJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -3072,6 +3373,134 @@ func NewAddAccountRequestWithBody(server string, contentType string, body io.Rea
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveAccountRequest constructs an http.Request for the RemoveAccount method
+func NewRemoveAccountRequest(server string, name string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/accounts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewLockAccountRequest calls the generic LockAccount builder with application/json body
+func NewLockAccountRequest(server string, name string, body LockAccountJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewLockAccountRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewLockAccountRequestWithBody constructs an http.Request for the LockAccount method, with any body, and a specified content type
+func NewLockAccountRequestWithBody(server string, name string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/accounts/%s/locked", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewResetPasswordRequest calls the generic ResetPassword builder with application/json body
+func NewResetPasswordRequest(server string, name string, body ResetPasswordJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewResetPasswordRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewResetPasswordRequestWithBody constructs an http.Request for the ResetPassword method, with any body, and a specified content type
+func NewResetPasswordRequestWithBody(server string, name string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/accounts/%s/password", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -3999,6 +4428,33 @@ func NewMakeFirstAccountRequestWithBody(server string, contentType string, body 
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListSignInsRequest constructs an http.Request for the ListSignIns method
+func NewListSignInsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sign-ins")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -5204,6 +5660,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /account/author (the `SetAuthor` operationId).
 	SetAuthorWithResponse(ctx context.Context, body SetAuthorJSONRequestBody, reqEditors ...RequestEditorFn) (*SetAuthorResponse, error)
 
+	// SetPasswordWithBodyWithResponse Changes the account's password. Its other sessions and tokens end.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /account/password (the `SetPassword` operationId).
+	SetPasswordWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPasswordResponse, error)
+
+	// SetPasswordWithResponse Changes the account's password. Its other sessions and tokens end.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /account/password (the `SetPassword` operationId).
+	SetPasswordWithResponse(ctx context.Context, body SetPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPasswordResponse, error)
+
 	// SetPersonalWithBodyWithResponse Sets the source of the account's own settings, which are put into every workspace it makes.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -5238,6 +5708,41 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /accounts (the `AddAccount` operationId).
 	AddAccountWithResponse(ctx context.Context, body AddAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*AddAccountResponse, error)
+
+	// RemoveAccountWithResponse Removes an account with all that is its own, its workspaces too. It is signed out at once. Only an administrator may.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /accounts/{name} (the `RemoveAccount` operationId).
+	RemoveAccountWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*RemoveAccountResponse, error)
+
+	// LockAccountWithBodyWithResponse Locks an account, or opens it again. One that is locked is signed out, and nobody signs in to it. Only an administrator may.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /accounts/{name}/locked (the `LockAccount` operationId).
+	LockAccountWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LockAccountResponse, error)
+
+	// LockAccountWithResponse Locks an account, or opens it again. One that is locked is signed out, and nobody signs in to it. Only an administrator may.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /accounts/{name}/locked (the `LockAccount` operationId).
+	LockAccountWithResponse(ctx context.Context, name string, body LockAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*LockAccountResponse, error)
+
+	// ResetPasswordWithBodyWithResponse Gives an account another password. Its sessions and tokens end. Only an administrator may.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /accounts/{name}/password (the `ResetPassword` operationId).
+	ResetPasswordWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ResetPasswordResponse, error)
+
+	// ResetPasswordWithResponse Gives an account another password. Its sessions and tokens end. Only an administrator may.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /accounts/{name}/password (the `ResetPassword` operationId).
+	ResetPasswordWithResponse(ctx context.Context, name string, body ResetPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*ResetPasswordResponse, error)
 
 	// CheckSourceWithBodyWithResponse Reads the definition of a source without making anything.
 	//
@@ -5476,6 +5981,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /setup (the `MakeFirstAccount` operationId).
 	MakeFirstAccountWithResponse(ctx context.Context, body MakeFirstAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeFirstAccountResponse, error)
+
+	// ListSignInsWithResponse The last times that somebody signed in, or tried to. An administrator sees those of all accounts, others their own.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /sign-ins (the `ListSignIns` operationId).
+	ListSignInsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSignInsResponse, error)
 
 	// ListSitesWithResponse The sites with what was found when they were last examined.
 	//
@@ -5847,6 +6359,47 @@ func (r SetAuthorResponse) ContentType() string {
 	return ""
 }
 
+type SetPasswordResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetPasswordResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetPasswordResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetPasswordResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetPasswordResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetPasswordResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type SetPersonalResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5978,6 +6531,129 @@ func (r AddAccountResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r AddAccountResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveAccountResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveAccountResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveAccountResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveAccountResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveAccountResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveAccountResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type LockAccountResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LockAccountResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LockAccountResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LockAccountResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LockAccountResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LockAccountResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ResetPasswordResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ResetPasswordResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ResetPasswordResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ResetPasswordResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ResetPasswordResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ResetPasswordResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7067,6 +7743,54 @@ func (r MakeFirstAccountResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r MakeFirstAccountResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListSignInsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]SignIn
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSignInsResponse) GetJSON200() *[]SignIn {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSignInsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSignInsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSignInsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSignInsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSignInsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8620,6 +9344,32 @@ func (c *ClientWithResponses) SetAuthorWithResponse(ctx context.Context, body Se
 	return ParseSetAuthorResponse(rsp)
 }
 
+// SetPasswordWithBodyWithResponse Changes the account's password. Its other sessions and tokens end.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /account/password (the `SetPassword` operationId).
+func (c *ClientWithResponses) SetPasswordWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPasswordResponse, error) {
+	rsp, err := c.SetPasswordWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetPasswordResponse(rsp)
+}
+
+// SetPasswordWithResponse Changes the account's password. Its other sessions and tokens end.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /account/password (the `SetPassword` operationId).
+func (c *ClientWithResponses) SetPasswordWithResponse(ctx context.Context, body SetPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPasswordResponse, error) {
+	rsp, err := c.SetPassword(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetPasswordResponse(rsp)
+}
+
 // SetPersonalWithBodyWithResponse Sets the source of the account's own settings, which are put into every workspace it makes.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -8683,6 +9433,71 @@ func (c *ClientWithResponses) AddAccountWithResponse(ctx context.Context, body A
 		return nil, err
 	}
 	return ParseAddAccountResponse(rsp)
+}
+
+// RemoveAccountWithResponse Removes an account with all that is its own, its workspaces too. It is signed out at once. Only an administrator may.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /accounts/{name} (the `RemoveAccount` operationId).
+func (c *ClientWithResponses) RemoveAccountWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*RemoveAccountResponse, error) {
+	rsp, err := c.RemoveAccount(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveAccountResponse(rsp)
+}
+
+// LockAccountWithBodyWithResponse Locks an account, or opens it again. One that is locked is signed out, and nobody signs in to it. Only an administrator may.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /accounts/{name}/locked (the `LockAccount` operationId).
+func (c *ClientWithResponses) LockAccountWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LockAccountResponse, error) {
+	rsp, err := c.LockAccountWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLockAccountResponse(rsp)
+}
+
+// LockAccountWithResponse Locks an account, or opens it again. One that is locked is signed out, and nobody signs in to it. Only an administrator may.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /accounts/{name}/locked (the `LockAccount` operationId).
+func (c *ClientWithResponses) LockAccountWithResponse(ctx context.Context, name string, body LockAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*LockAccountResponse, error) {
+	rsp, err := c.LockAccount(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLockAccountResponse(rsp)
+}
+
+// ResetPasswordWithBodyWithResponse Gives an account another password. Its sessions and tokens end. Only an administrator may.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /accounts/{name}/password (the `ResetPassword` operationId).
+func (c *ClientWithResponses) ResetPasswordWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ResetPasswordResponse, error) {
+	rsp, err := c.ResetPasswordWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseResetPasswordResponse(rsp)
+}
+
+// ResetPasswordWithResponse Gives an account another password. Its sessions and tokens end. Only an administrator may.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /accounts/{name}/password (the `ResetPassword` operationId).
+func (c *ClientWithResponses) ResetPasswordWithResponse(ctx context.Context, name string, body ResetPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*ResetPasswordResponse, error) {
+	rsp, err := c.ResetPassword(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseResetPasswordResponse(rsp)
 }
 
 // CheckSourceWithBodyWithResponse Reads the definition of a source without making anything.
@@ -9125,6 +9940,19 @@ func (c *ClientWithResponses) MakeFirstAccountWithResponse(ctx context.Context, 
 		return nil, err
 	}
 	return ParseMakeFirstAccountResponse(rsp)
+}
+
+// ListSignInsWithResponse The last times that somebody signed in, or tried to. An administrator sees those of all accounts, others their own.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /sign-ins (the `ListSignIns` operationId).
+func (c *ClientWithResponses) ListSignInsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSignInsResponse, error) {
+	rsp, err := c.ListSignIns(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSignInsResponse(rsp)
 }
 
 // ListSitesWithResponse The sites with what was found when they were last examined.
@@ -9709,6 +10537,35 @@ func ParseSetAuthorResponse(rsp *http.Response) (*SetAuthorResponse, error) {
 	return response, nil
 }
 
+// ParseSetPasswordResponse parses an HTTP response from a SetPasswordWithResponse call
+func ParseSetPasswordResponse(rsp *http.Response) (*SetPasswordResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetPasswordResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseSetPersonalResponse parses an HTTP response from a SetPersonalWithResponse call
 func ParseSetPersonalResponse(rsp *http.Response) (*SetPersonalResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -9791,6 +10648,93 @@ func ParseAddAccountResponse(rsp *http.Response) (*AddAccountResponse, error) {
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveAccountResponse parses an HTTP response from a RemoveAccountWithResponse call
+func ParseRemoveAccountResponse(rsp *http.Response) (*RemoveAccountResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveAccountResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseLockAccountResponse parses an HTTP response from a LockAccountWithResponse call
+func ParseLockAccountResponse(rsp *http.Response) (*LockAccountResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LockAccountResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseResetPasswordResponse parses an HTTP response from a ResetPasswordWithResponse call
+func ParseResetPasswordResponse(rsp *http.Response) (*ResetPasswordResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ResetPasswordResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -10547,6 +11491,39 @@ func ParseMakeFirstAccountResponse(rsp *http.Response) (*MakeFirstAccountRespons
 			return nil, err
 		}
 		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListSignInsResponse parses an HTTP response from a ListSignInsWithResponse call
+func ParseListSignInsResponse(rsp *http.Response) (*ListSignInsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSignInsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []SignIn
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

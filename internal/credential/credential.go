@@ -31,7 +31,7 @@ const (
 )
 
 // MinPassword is the least number of bytes of a password.
-const MinPassword = 8
+const MinPassword = 12
 
 // HashPassword makes a salted argon2id hash that carries its own costs.
 func HashPassword(password string) string {

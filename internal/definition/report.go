@@ -43,7 +43,7 @@ type Report struct {
 
 	snippets []*snippet
 	inputs   inputs
-	caches map[string]bool // Dockerfiles that keep caches between builds
+	caches   map[string]bool // Dockerfiles that keep caches between builds
 }
 
 // Feature is one feature in installation order.

@@ -21,7 +21,7 @@ import (
 )
 
 // handshakeLimit bounds the time until a person has proved who it is.
-const handshakeLimit = time.Minute
+const handshakeLimit = 30 * time.Second
 
 // Directory is what the gateway asks about people and workspaces.
 type Directory interface {
@@ -29,6 +29,8 @@ type Directory interface {
 	WorkspaceByName(ctx context.Context, account int64, name string) (records.Workspace, error)
 	Workspaces(ctx context.Context, account int64) ([]records.Workspace, error)
 	Touch(ctx context.Context, id int64) error
+	// Locked tells which of these accounts may not be connected any more.
+	Locked(ctx context.Context, accounts []int64) ([]int64, error)
 }
 
 // Reacher opens connections to agents.
@@ -47,17 +49,23 @@ type Server struct {
 	Attached func(ctx context.Context, w records.Workspace)
 
 	mu        sync.Mutex
-	connected map[int64]int // by workspace
+	connected map[int64]int              // by workspace
+	people    map[int64]map[*func()]bool // how their connections are ended, by account
+	unproven  strangers
 }
 
 // Arrive notes that somebody is connected to a workspace until the returned function is
-// called.
-func (s *Server) Arrive(ctx context.Context, w records.Workspace) (leave func()) {
+// called. end ends the connection, should the account be locked meanwhile.
+func (s *Server) Arrive(ctx context.Context, w records.Workspace, end func()) (leave func()) {
 	ctx, cancel := context.WithCancel(ctx)
 	s.mu.Lock()
 	if s.connected == nil {
-		s.connected = map[int64]int{}
+		s.connected, s.people = map[int64]int{}, map[int64]map[*func()]bool{}
 	}
+	if s.people[w.Account] == nil {
+		s.people[w.Account] = map[*func()]bool{}
+	}
+	s.people[w.Account][&end] = true
 	s.connected[w.ID]++
 	first := s.connected[w.ID] == 1
 	s.mu.Unlock()
@@ -71,6 +79,9 @@ func (s *Server) Arrive(ctx context.Context, w records.Workspace) (leave func())
 		if s.connected[w.ID]--; s.connected[w.ID] == 0 {
 			delete(s.connected, w.ID)
 		}
+		if delete(s.people[w.Account], &end); len(s.people[w.Account]) == 0 {
+			delete(s.people, w.Account)
+		}
 	}
 }
 
@@ -80,6 +91,7 @@ func (s *Server) Serve(ctx context.Context, listener net.Listener) error {
 	defer stop()
 	var open sync.WaitGroup
 	defer open.Wait()
+	open.Go(func() { s.watchLocked(ctx) })
 	for {
 		conn, err := listener.Accept()
 		if ctx.Err() != nil {
@@ -88,14 +100,22 @@ func (s *Server) Serve(ctx context.Context, listener net.Listener) error {
 		if err != nil {
 			return fmt.Errorf("accept: %w", err)
 		}
-		open.Go(func() { s.serveKey(ctx, conn) })
+		proven, ok := s.unproven.come(conn)
+		if !ok {
+			conn.Close()
+			continue
+		}
+		open.Go(func() {
+			defer proven()
+			s.serveKey(ctx, conn, proven)
+		})
 	}
 }
 
 const accountExtension = "account@domicile"
 
 // serveKey serves a connection whose person proves itself by a key.
-func (s *Server) serveKey(ctx context.Context, conn net.Conn) {
+func (s *Server) serveKey(ctx context.Context, conn net.Conn, proven func()) {
 	config := s.config()
 	config.PublicKeyCallback = func(meta ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
 		known, err := s.Directory.KeyByFingerprint(ctx, ssh.FingerprintSHA256(key))
@@ -108,6 +128,7 @@ func (s *Server) serveKey(ctx context.Context, conn net.Conn) {
 		return &ssh.Permissions{Extensions: map[string]string{accountExtension: strconv.FormatInt(known.Account, 10)}}, nil
 	}
 	s.serve(ctx, conn, config, func(c *ssh.ServerConn) (records.Workspace, error) {
+		proven()
 		account, err := strconv.ParseInt(c.Permissions.Extensions[accountExtension], 10, 64)
 		if err != nil {
 			return records.Workspace{}, err
@@ -157,7 +178,7 @@ func (s *Server) serve(ctx context.Context, conn net.Conn, config *ssh.ServerCon
 	if err := s.Directory.Touch(ctx, w.ID); err != nil {
 		s.Log.Warn("note the use of a workspace", "error", err)
 	}
-	defer s.Arrive(ctx, w)()
+	defer s.Arrive(ctx, w, func() { c.Close() })()
 	s.Log.Info("connected", "workspace", w.Name, "from", conn.RemoteAddr().String())
 	splice(side{c, channels, requests}, side{link.Conn, link.Channels, link.Requests})
 }

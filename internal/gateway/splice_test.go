@@ -58,6 +58,8 @@ func (o *town) Workspaces(context.Context, int64) ([]records.Workspace, error) {
 	return []records.Workspace{{Name: "deck"}, {Name: "cabin"}}, nil
 }
 
+func (o *town) Locked(_ context.Context, accounts []int64) ([]int64, error) { return nil, nil }
+
 func (o *town) Touch(context.Context, int64) error { return nil }
 
 func (o *town) Reach(ctx context.Context, _ records.Workspace) (*agentlink.Link, error) {

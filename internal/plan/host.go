@@ -1,6 +1,8 @@
 package plan
 
 import (
+	"math"
+
 	"domicile/internal/definition"
 	"domicile/internal/fault"
 	"domicile/internal/judge"
@@ -30,6 +32,9 @@ func (p *Plan) needs(e *definition.Effective, h Host, r *written) {
 	lacks := func(property, what string, args ...any) {
 		place := r.place("/hostRequirements/" + property)
 		r.Add(fault.New("host-too-small", "choose another site, or ask for less in the definition", "%s: hostRequirements."+property+" asks for "+what, append([]any{place}, args...)...))
+	}
+	if memory, err := definition.ParseAmount(needs.Memory); err == nil && memory < math.MaxInt64/2 {
+		p.Container.LeastMemory = memory
 	}
 	known := h.CPUs > 0
 	if known && needs.CPUs > h.CPUs {

@@ -8,8 +8,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"domicile/internal/definition"
-	"domicile/internal/judge"
 	"domicile/internal/fault"
+	"domicile/internal/judge"
 )
 
 // What a definition needs of its host is compared with what the site has, before anything

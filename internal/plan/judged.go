@@ -136,6 +136,7 @@ var containerRules = map[string]rule[Container]{
 	"Hostname":     {"HostName", func(x *placed, c *Container) { x.HostName(x.at("Hostname", ""), c.Hostname) }},
 	"Override":     {"harmless: which first process", nil},
 	"Entrypoints":  {"Text", func(x *placed, c *Container) { all(x, "Entrypoints", c.Entrypoints, x.Text) }},
+	"LeastMemory":  {"Amount", func(x *placed, c *Container) { x.Amount(x.at("", ""), c.LeastMemory) }},
 	"SourceTarget": {"Target", func(x *placed, c *Container) { x.Target(x.at("SourceTarget", ""), c.SourceTarget) }},
 	"SourceFolder": {"HostFolder", func(x *placed, c *Container) { x.HostFolder("", c.SourceFolder) }},
 	"SourceOf":     {"Helped", func(x *placed, c *Container) { x.Helped("", c.SourceOf) }},

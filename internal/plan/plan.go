@@ -86,6 +86,9 @@ type Container struct {
 	Override bool `json:"override"`
 	// Entrypoints run at each start, before the first process.
 	Entrypoints []string `json:"entrypoints,omitempty"`
+	// LeastMemory is what the definition needs (hostRequirements), in bytes: where nothing is
+	// asked for, a site gives its share, and this at least.
+	LeastMemory int64 `json:"leastMemory,omitempty"`
 	// SourceTarget is where the volume with the source is mounted.
 	SourceTarget string `json:"sourceTarget"`
 	// SourceFolder is a folder of the host that is mounted there instead of a volume.
@@ -125,7 +128,7 @@ type Settings struct {
 	Memory       int64             `json:"memory,omitempty"` // bytes
 	CPUs         float64           `json:"cpus,omitempty"`
 	Processes    int64             `json:"processes,omitempty"` // how many it may have
-	Hosts        []string          `json:"hosts,omitempty"` // name:address
+	Hosts        []string          `json:"hosts,omitempty"`     // name:address
 	DNS          []string          `json:"dns,omitempty"`
 	Groups       []string          `json:"groups,omitempty"`
 	Ulimits      []string          `json:"ulimits,omitempty"` // name=soft[:hard]

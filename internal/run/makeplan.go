@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 
 	"github.com/jackc/pgx/v5"
 
@@ -20,7 +21,8 @@ func (r *Runner) input(ctx context.Context, w records.Workspace, checkout source
 	if report.Domicile != nil {
 		wanted = report.Domicile.Size
 	}
-	in = plan.Input{Name: w.Name, Policy: r.o.Policy, Account: w.Account, Host: r.host(w.Site)}
+	name, _, _ := strings.Cut(w.Name, "@") // of what is prepared: the rest tells what of
+	in = plan.Input{Name: name, Policy: r.o.Policy, Account: w.Account, Host: r.host(w.Site)}
 	if w.Planned > 0 {
 		in.Host.DiskFree = 0 // it has its place already
 	}

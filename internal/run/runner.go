@@ -45,6 +45,9 @@ type Options struct {
 	// IdleStop is how long a workspace that does not say so itself may be without use before
 	// it stops; 0: it does not stop by itself.
 	IdleStop time.Duration
+	// DiskReserve is how much of a site's disk stays free, in bytes: who writes most is told
+	// from twice of it on, and stopped at it. 0: nobody is.
+	DiskReserve int64
 	// LookEvery is how often followed branches are looked at; 0 means a minute.
 	LookEvery time.Duration
 	Log       *slog.Logger
@@ -183,8 +186,12 @@ func (r *Runner) Serve(ctx context.Context) error {
 	for name, s := range r.o.Sites {
 		background.Go(func() { r.reconcile(ctx, name, s) })
 		background.Go(func() { r.watchUse(ctx, name) })
+		if m, can := s.(site.Measurer); can {
+			background.Go(func() { r.watchDisk(ctx, name, m) })
+		}
 	}
 	background.Go(func() { r.followBranches(ctx) })
+	background.Go(func() { r.removeLeaving(ctx) })
 	if err := r.queue.Start(context.WithoutCancel(ctx)); err != nil {
 		return fmt.Errorf("start the queue: %w", err)
 	}

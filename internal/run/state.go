@@ -67,9 +67,9 @@ func (c *carriage) dropUnready(ctx context.Context) error {
 	return c.o.Store.RemoveState(ctx, state.ID)
 }
 
-// addPrepared makes the record of what was prepared. Where somebody signed in for it, or it
-// was made with secrets, what is in it is that account's alone: others might not get its
-// submodules or large files by themselves.
+// addPrepared makes the record of what was prepared. Where somebody signed in for it, or its
+// image was built with secrets or caches, what is in it is that account's alone: others might
+// not get its submodules or large files by themselves.
 func (c *carriage) addPrepared(ctx context.Context) (s records.State, err error) {
 	if c.workspace, err = c.o.Store.Workspace(ctx, c.workspace.ID); err != nil {
 		return s, err
@@ -82,7 +82,7 @@ func (c *carriage) addPrepared(ctx context.Context) (s records.State, err error)
 	if err != nil {
 		return s, err
 	}
-	shared := login == nil && len(c.made.plan.Secrets) == 0 && (c.made.plan.Recipe == nil || c.made.plan.Recipe.Account == 0)
+	shared := login == nil && (c.made.plan.Recipe == nil || c.made.plan.Recipe.Account == 0)
 	return addState(ctx, c.o.Store.Queries, c.workspace, records.Prepared, "", shared)
 }
 

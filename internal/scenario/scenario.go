@@ -33,6 +33,8 @@ type Options struct {
 	OwnEngine bool
 	// Serve are more flags for the service.
 	Serve []string
+	// Outside are more addresses that the service may ask, beside those of the world itself.
+	Outside []string
 	// Preferred ports; where one is taken another is used. 0 means any.
 	HTTP, SSH, Git, Registry int
 	// Say tells what goes on.

@@ -68,10 +68,11 @@ func (w *World) launch(httpPort, sshPort int, logFile string, more []string) (*S
 	s := &Service{URL: fmt.Sprintf("http://127.0.0.1:%d", httpPort), SSH: fmt.Sprintf("127.0.0.1:%d", sshPort),
 		done: make(chan struct{}), log: filepath.Join(w.o.Folder, logFile)}
 	more = append(slices.Clone(w.o.Serve), more...)
-	args := append([]string{"serve", "-http", strings.TrimPrefix(s.URL, "http://"), "-ssh", s.SSH, "-database", w.Postgres.URL,
-		"-data", filepath.Join(w.o.Folder, "service"), "-engine", w.EngineAt, "-source-folders", filepath.Join(w.o.Folder, "folders"), "-templates", w.TemplatesAt()}, more...)
+	args := append([]string{"serve", "-http", strings.TrimPrefix(s.URL, "http://"), "-ssh", s.SSH,
+		"-data", filepath.Join(w.o.Folder, "service"), "-engine", w.EngineAt, "-source-folders", filepath.Join(w.o.Folder, "folders"), "-templates", w.TemplatesAt(), "-outside", strings.Join(append([]string{w.RegistryAt, strings.TrimPrefix(w.GitAt, "http://")}, w.o.Outside...), ",")}, more...)
 	s.cmd = exec.Command(filepath.Join(w.o.Programs, "domicile"), args...)
-	s.cmd.Env = append(os.Environ(), "DOMICILE_SETUP_CODE="+SetupCode)
+	// Every user of a machine sees the arguments of its programs: the password is none of them.
+	s.cmd.Env = append(os.Environ(), "DOMICILE_SETUP_CODE="+SetupCode, "DOMICILE_DATABASE="+w.Postgres.URL)
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
 	log, err := os.OpenFile(s.log, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {

@@ -111,6 +111,15 @@ type Site interface {
 	Connect(ctx context.Context, workspace string) (net.Conn, error)
 }
 
+// Measurer is a site that can tell how much of its disk its workspaces take.
+type Measurer interface {
+	// Free tells how much of the disk is free, in bytes. It is cheap; known is false where it
+	// cannot be told.
+	Free(ctx context.Context) (bytes int64, known bool, err error)
+	// Written tells how much each workspace takes beyond its images, in bytes, by id.
+	Written(ctx context.Context) (map[string]int64, error)
+}
+
 // Facts is what was found when a place was examined.
 type Facts struct {
 	Engine        string // name and version of what runs the instances
@@ -121,6 +130,9 @@ type Facts struct {
 	GPU           bool  // instances can be given a graphics processor
 	// UserNamespaces tells that root of an instance is nobody on the host.
 	UserNamespaces bool
+	// Joined tells that workspaces can reach each other's networks, which they must not;
+	// empty: they cannot, or it is not known.
+	Joined string
 }
 
 // Service is a service beside a workspace, as it is now.

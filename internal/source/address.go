@@ -3,6 +3,7 @@
 package source
 
 import (
+	"net"
 	"net/url"
 	"path"
 	"path/filepath"
@@ -87,6 +88,26 @@ func (a Address) Name() string {
 
 // String is the address as it was given.
 func (a Address) String() string { return a.Folder + a.Git }
+
+// dialled is the host and port that git connects to.
+func (a Address) dialled() string {
+	host := a.Host()
+	if _, _, err := net.SplitHostPort(host); err == nil {
+		return host
+	}
+	port := "22"
+	if u, err := url.Parse(a.Git); err == nil {
+		switch u.Scheme {
+		case "http":
+			port = "80"
+		case "https":
+			port = "443"
+		case "git":
+			port = "9418"
+		}
+	}
+	return net.JoinHostPort(strings.Trim(host, "[]"), port)
+}
 
 // Host is the git host's name, with its port where one is given; empty for a folder.
 func (a Address) Host() string {

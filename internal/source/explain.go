@@ -2,10 +2,13 @@ package source
 
 import (
 	"errors"
+	"fmt"
 	"os/exec"
 	"strings"
 
+	"domicile/internal/egress"
 	"domicile/internal/fault"
+	"domicile/internal/judge"
 )
 
 // gitError is git's own end, with what it said.
@@ -32,7 +35,10 @@ func explain(err error, a Address) error {
 		return false
 	}
 	said := errors.New(lastLine(g.said))
+	unasked := fmt.Sprint(egress.StatusUnasked)
 	switch {
+	case has("returned error: "+unasked, "HTTP code "+unasked, "status "+unasked):
+		return judge.Unasked("an address that " + a.String() + " refers to")
 	case errors.Is(err, exec.ErrNotFound):
 		return fault.Wrap(err, "no-git", "install git on the service's host", "the service's host has no git")
 	case has("could not read Username", "Authentication failed", "Permission denied", "terminal prompts disabled", "HTTP 401", "HTTP 403", "returned error: 403"):
@@ -47,6 +53,14 @@ func explain(err error, a Address) error {
 		return fault.Wrap(said, "disk-full", "free space in the service's data folder", "the service's disk is full (fetching %s)", a)
 	}
 	return fault.Wrap(said, "git-failed", "", "git could not fetch %s", a)
+}
+
+// explainHost says of a git host what is wrong with its name or address.
+func explainHost(err error, a Address) error {
+	if fault.Code(err) == "host-unknown" {
+		return fault.Passing(errors.Unwrap(err), "git-host-unknown", "correct the host in the address", "the git host of %s is not known by that name", a)
+	}
+	return err
 }
 
 func lastLine(s string) string {

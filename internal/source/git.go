@@ -16,6 +16,7 @@ import (
 	"syscall"
 	"time"
 
+	"domicile/internal/egress"
 	"domicile/internal/fault"
 )
 
@@ -25,6 +26,11 @@ type Fetcher struct {
 	Folder string
 	// Allowed are the folders of the host that may be used as sources, with all below them.
 	Allowed []string
+	// Gate is the way out to git hosts; nil: none is judged.
+	Gate *egress.Gate
+	// Dial is a program that joins its standard input and output to the host and port that it
+	// is given, through the gate: what git reaches without HTTP. Empty: git does so itself.
+	Dial string
 
 	tips together
 }
@@ -72,7 +78,7 @@ func (f *Fetcher) Fetch(ctx context.Context, w Want) (Checkout, error) {
 	if err := CheckRef(w.Ref); err != nil {
 		return Checkout{}, err
 	}
-	x, done, err := f.begin(w)
+	x, done, err := f.begin(ctx, w)
 	if err != nil {
 		return Checkout{}, err
 	}
@@ -116,7 +122,7 @@ func (f *Fetcher) Tip(ctx context.Context, w Want) (commit string, err error) {
 
 func (f *Fetcher) tip(ctx context.Context, w Want) (tip, error) {
 	return f.tips.ask(ctx, w.identity(), w.Came, func(ctx context.Context) (tip, error) {
-		x, done, err := f.begin(w) // of its own: who waits may leave before it is answered
+		x, done, err := f.begin(ctx, w) // of its own: who waits may leave before it is answered
 		if err != nil {
 			return tip{}, err
 		}
@@ -125,9 +131,14 @@ func (f *Fetcher) tip(ctx context.Context, w Want) (tip, error) {
 	})
 }
 
-func (f *Fetcher) begin(w Want) (*fetching, func(), error) {
+func (f *Fetcher) begin(ctx context.Context, w Want) (*fetching, func(), error) {
 	if w.Say == nil {
 		w.Say = func(string) {}
+	}
+	if f.Gate != nil {
+		if err := f.Gate.Check(ctx, w.Address.dialled()); err != nil {
+			return nil, nil, explainHost(err, w.Address)
+		}
 	}
 	env, done, err := w.Login.open(f, w.Address)
 	return &fetching{f, w, env}, done, err
@@ -317,11 +328,11 @@ func (f *fetching) git(ctx context.Context, folder string, args ...string) (stri
 	c.Env = append([]string{"PATH=" + os.Getenv("PATH"), "HOME=" + f.Folder, "LC_ALL=C", "GIT_CONFIG_NOSYSTEM=1", "GIT_TERMINAL_PROMPT=0",
 		"GIT_ASKPASS=/bin/false", "GIT_ALLOW_PROTOCOL=http:https:ssh:git" + localFor(args), "GIT_LFS_SKIP_SMUDGE=1",
 		"GIT_SSH_COMMAND=" + f.ssh("none"),
-		"GIT_HTTP_LOW_SPEED_LIMIT=100", "GIT_HTTP_LOW_SPEED_TIME=30"}, f.env...) // of two, the last counts
+		"GIT_PROXY_COMMAND=" + f.Dial, "GIT_HTTP_LOW_SPEED_LIMIT=100", "GIT_HTTP_LOW_SPEED_TIME=30"}, f.env...) // of two, the last counts
 	c.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	var out, said bytes.Buffer
 	c.Stdout, c.Stderr = &out, &said
-	if err := c.Run(); err != nil {
+	if err := f.Gate.Run(c); err != nil {
 		if ctx.Err() != nil {
 			return "", ctx.Err()
 		}
@@ -335,12 +346,15 @@ func (f *fetching) git(ctx context.Context, folder string, args ...string) (stri
 // themselves (keys, agents, known hosts, configuration) is nobody's to use.
 func (f *Fetcher) ssh(config string) string {
 	known := filepath.Join(f.Folder, "known_hosts")
-	agent := ""
+	agent, dial := "", ""
+	if f.Dial != "" {
+		dial = " " + shellQuote("-oProxyCommand="+shellQuote(f.Dial)+" %h %p")
+	}
 	if config == "none" {
 		agent = " -oIdentityAgent=none -oPubkeyAuthentication=no"
 	}
 	return "ssh -F " + shellQuote(config) + agent + " -oIdentityFile=none -oCertificateFile=none -oPKCS11Provider=none -oGSSAPIAuthentication=no -oHostbasedAuthentication=no -oPasswordAuthentication=no -oKbdInteractiveAuthentication=no" +
-		" -oUserKnownHostsFile=" + shellQuote(known) + " -oGlobalKnownHostsFile=/dev/null -oPermitLocalCommand=no -oForwardAgent=no -oBatchMode=yes -oStrictHostKeyChecking=accept-new -oConnectTimeout=10"
+		dial + " -oUserKnownHostsFile=" + shellQuote(known) + " -oGlobalKnownHostsFile=/dev/null -oPermitLocalCommand=no -oForwardAgent=no -oBatchMode=yes -oStrictHostKeyChecking=accept-new -oConnectTimeout=10"
 }
 
 // shellQuote quotes a word for the shell that git gives the command to.

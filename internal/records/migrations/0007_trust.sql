@@ -3,6 +3,7 @@
 ALTER TABLE states ADD COLUMN shared boolean NOT NULL DEFAULT false;
 
 ALTER TABLE accounts ADD COLUMN locked boolean NOT NULL DEFAULT false;
+ALTER TABLE accounts ADD COLUMN leaving boolean NOT NULL DEFAULT false; -- it is being removed
 
 ALTER TABLE tokens ADD COLUMN expires timestamptz NOT NULL DEFAULT now() + interval '90 days';
 
@@ -21,5 +22,6 @@ CREATE INDEX sign_ins_by_time ON sign_ins (at);
 -- +goose Down
 DROP TABLE sign_ins;
 ALTER TABLE tokens DROP COLUMN expires;
+ALTER TABLE accounts DROP COLUMN leaving;
 ALTER TABLE accounts DROP COLUMN locked;
 ALTER TABLE states DROP COLUMN shared;

@@ -65,6 +65,7 @@ type builder struct {
 	caps     gateway.BuildOpts
 	mounts   map[string]fsutil.FS
 	open     []io.Closer // until the build is over
+	fetched  []string    // folders for what ADD fetches
 }
 
 func (s *Site) build(ctx context.Context, b site.Build, progress func(string)) error {
@@ -86,6 +87,11 @@ func (s *Site) build(ctx context.Context, b site.Build, progress func(string)) e
 	defer os.RemoveAll(folder)
 	if err := w.mountFeatures(ctx, folder); err != nil {
 		return err
+	}
+	if built.Dockerfile != nil {
+		if err := w.mountFetched(folder); err != nil {
+			return err
+		}
 	}
 	defer func() {
 		for _, c := range w.open {
@@ -202,6 +208,9 @@ func (w *builder) solve(ctx context.Context, c gateway.Client) (*gateway.Result,
 	def, err := state.Marshal(ctx, llb.Platform(platform()), llb.WithCaps(w.caps.LLBCaps))
 	if err != nil {
 		return nil, fmt.Errorf("write the build's steps: %w", err)
+	}
+	if err := w.settle(ctx, def); err != nil {
+		return nil, err
 	}
 	if d := w.Recipe.Dockerfile; d != nil && (d.NoCache || len(d.Secrets) > 0) {
 		// A secret is no part of what the cache goes by: another's layer would be taken.

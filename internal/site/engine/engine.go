@@ -9,6 +9,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -61,6 +62,8 @@ type Options struct {
 	// MayAsk judges the host of a registry before the engine is told to pull from it; nil:
 	// every host may be asked.
 	MayAsk func(ctx context.Context, host string) error
+	// HTTP fetches what the ADD of a Dockerfile names; nil: the usual client.
+	HTTP *http.Client
 	// Keychain has the credentials of registries; nil: none.
 	Keychain authn.Keychain
 }
@@ -76,6 +79,8 @@ type Site struct {
 	network string                        // the network's name once it is known to be there
 	filled  map[string]bool               // engine ids whose agent volume is known to be filled
 	shared  *bool                         // the engine shares the host's file system
+	host    hostFacts                     // what is known of its host
+	tried   isolation                     // what was last found between networks
 	doors   map[string]context.CancelFunc // by workspace
 }
 
@@ -109,6 +114,8 @@ func (s *Site) Examine(ctx context.Context) (site.Facts, error) {
 	f := site.Facts{Engine: "container engine " + info.ServerVersion, System: info.OperatingSystem + ", " + info.Architecture,
 		Processors: info.NCPU, MemoryBytes: info.MemTotal}
 	_, f.GPU = info.Runtimes[gpuRuntime]
+	s.remember(info)
+	f.Joined = s.networksJoined(ctx)
 	f.UserNamespaces = slices.ContainsFunc(info.SecurityOptions, func(o string) bool {
 		return strings.HasPrefix(o, "name=userns") || strings.HasPrefix(o, "name=rootless")
 	})
@@ -140,20 +147,18 @@ func (s *Site) onThisMachine(engineHost string) bool {
 
 // sharesFolder tells whether a folder of this machine can be mounted into containers.
 func (s *Site) sharesFolder(ctx context.Context) (bool, error) {
-	if s.o.SocketFolder == "" {
-		return false, nil
-	}
 	s.mu.Lock()
 	known := s.shared
 	s.mu.Unlock()
 	if known != nil {
-		return *known, nil
+		return *known && s.o.SocketFolder != "", nil
 	}
 	info, err := s.api.Info(ctx)
 	if err != nil {
 		return false, s.explain(err, "ask the engine about itself")
 	}
-	return s.onThisMachine(info.Name), nil
+	s.remember(info)
+	return s.onThisMachine(info.Name) && s.o.SocketFolder != "", nil
 }
 
 func (s *Site) name(workspace string) string { return "domicile-" + s.o.Installation + "-" + workspace }

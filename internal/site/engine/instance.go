@@ -100,6 +100,7 @@ func (s *Site) create(ctx context.Context, workspace string, c plan.Container) e
 	if err := s.settings(workspace, c.Settings, host); err != nil {
 		return err
 	}
+	s.boundMemory(host, c.LeastMemory)
 	attachments := attachmentsOf(c)
 	networks := s.attach(workspace, attachments, host)
 	if c.Beside != "" && host.NetworkMode == "" {

@@ -68,9 +68,13 @@ func (s *Site) EnsureService(ctx context.Context, workspace, digest string, judg
 	if v.Init {
 		host.Init = &v.Init
 	}
+	if _, err := s.sharesFolder(ctx); err != nil {
+		return err
+	}
 	if err := s.settings(workspace, v.Settings, host); err != nil {
 		return err
 	}
+	s.boundMemory(host, 0)
 	networks := s.attach(workspace, v.Networks, host)
 	made, err := s.make(ctx, config, host, networks, name, v.Saved)
 	if cerrdefs.IsConflict(err) { // another one makes it at this moment, who has lost the run since

@@ -27,7 +27,7 @@ func (s *Site) settings(workspace string, p plan.Settings, h *container.HostConf
 		h.NetworkMode = container.NetworkMode(p.Network)
 	}
 	h.PidMode, h.IpcMode = container.PidMode(p.Spaces["pid"]), container.IpcMode(p.Spaces["ipc"])
-	h.UTSMode, h.UsernsMode, h.CgroupnsMode = container.UTSMode(p.Spaces["uts"]), container.UsernsMode(p.Spaces["userns"]), container.CgroupnsMode(p.Spaces["cgroupns"])
+	h.UTSMode, h.UsernsMode, h.CgroupnsMode = container.UTSMode(p.Spaces["uts"]), userSpace(p), container.CgroupnsMode(p.Spaces["cgroupns"])
 	for _, u := range p.Ulimits {
 		limit, err := units.ParseUlimit(u)
 		if err != nil {

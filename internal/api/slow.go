@@ -1,0 +1,171 @@
+package api
+
+import (
+	"context"
+	"net"
+	"net/http"
+	"sync"
+	"time"
+
+	"domicile/internal/fault"
+)
+
+// Wrong passwords are answered more and more slowly: some are anybody's slips, many are
+// guesses. One address is slowed for whatever it tries; an account only a little, however
+// many try it, so that nobody can keep its owner out.
+const (
+	freeTries       = 5 // of an address with an account
+	freeByAddress   = 20
+	freeByAccount   = 30
+	longestWait     = 5 * time.Minute
+	longestAccount  = 10 * time.Second
+	triesForgotten  = 30 * time.Minute
+	triesRemembered = 10_000
+	// inLine bounds the passwords of one address that wait: they are checked one behind the
+	// other, so that one address never takes the places of all others.
+	inLine = 16
+)
+
+// tries counts wrong passwords.
+type tries struct {
+	wrong int
+	last  time.Time
+}
+
+// wait is how long the next try has to wait from the last one on.
+func (t tries) wait(free int, longest time.Duration) time.Duration {
+	if t.wrong < free {
+		return 0
+	}
+	return min(longest, time.Second<<min(t.wrong-free, 20))
+}
+
+// slowdown slows guesses down.
+type slowdown struct {
+	now  func() time.Time
+	mu   sync.Mutex
+	seen map[string]tries // by address, account, and both
+	line map[string]*line // of those that wait, by address
+}
+
+// line is where the passwords of one address wait for their turn.
+type line struct {
+	turn chan struct{}
+	long int
+}
+
+func newSlowdown() *slowdown {
+	return &slowdown{now: time.Now, seen: map[string]tries{}, line: map[string]*line{}}
+}
+
+// keys are what a try counts for, each with its bounds.
+func keys(name, address string) map[string]struct {
+	free    int
+	longest time.Duration
+} {
+	return map[string]struct {
+		free    int
+		longest time.Duration
+	}{"both " + address + " " + name: {freeTries, longestWait}, "address " + address: {freeByAddress, longestWait}, "account " + name: {freeByAccount, longestAccount}}
+}
+
+// begin tells how long a try must wait; where it need not, it has the turn of its address
+// until end.
+func (s *slowdown) begin(ctx context.Context, name, address string) (wait time.Duration, end func(), err error) {
+	if wait = s.wait(name, address); wait > 0 {
+		return wait, nil, nil
+	}
+	s.mu.Lock()
+	l := s.line[address]
+	if l == nil {
+		l = &line{turn: make(chan struct{}, 1)}
+		s.line[address] = l
+	}
+	full := l.long >= inLine
+	if !full {
+		l.long++
+	}
+	s.mu.Unlock()
+	leave := func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if l.long--; l.long == 0 {
+			delete(s.line, address)
+		}
+	}
+	busy := fault.New("too-busy", "try again in a moment", "From your address many passwords are being checked already")
+	if full {
+		return 0, nil, busy
+	}
+	select {
+	case l.turn <- struct{}{}:
+	case <-ctx.Done():
+		leave()
+		return 0, nil, busy
+	}
+	end = func() {
+		<-l.turn
+		leave()
+	}
+	if wait = s.wait(name, address); wait > 0 { // those before were wrong
+		end()
+		return wait, nil, nil
+	}
+	return 0, end, nil
+}
+
+// wait is how long a try must wait from now on.
+func (s *slowdown) wait(name, address string) (wait time.Duration) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for key, bounds := range keys(name, address) {
+		t := s.seen[key]
+		wait = max(wait, t.last.Add(t.wait(bounds.free, bounds.longest)).Sub(s.now()))
+	}
+	return wait
+}
+
+// ended counts how a try went. Who is in has no wrong tries at this address.
+func (s *slowdown) ended(name, address string, ok bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	now := s.now()
+	if ok {
+		delete(s.seen, "both "+address+" "+name)
+		return
+	}
+	if len(s.seen) >= triesRemembered {
+		for key, t := range s.seen {
+			if now.Sub(t.last) > triesForgotten {
+				delete(s.seen, key)
+			}
+		}
+		if len(s.seen) >= triesRemembered { // a flood: the address still counts
+			clear(s.seen)
+		}
+	}
+	for key := range keys(name, address) {
+		t := s.seen[key]
+		if now.Sub(t.last) > triesForgotten {
+			t = tries{}
+		}
+		s.seen[key] = tries{t.wrong + 1, now}
+	}
+}
+
+// addressed puts where a request comes from into its context.
+func addressed(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		host, _, err := net.SplitHostPort(r.RemoteAddr)
+		if err != nil {
+			host = r.RemoteAddr
+		}
+		ctx := context.WithValue(r.Context(), addressKey, host)
+		next.ServeHTTP(w, r.WithContext(context.WithValue(ctx, secureKey, r.TLS != nil || r.Header.Get("X-Forwarded-Proto") == "https")))
+	})
+}
+
+func address(ctx context.Context) string {
+	a, _ := ctx.Value(addressKey).(string)
+	return a
+}

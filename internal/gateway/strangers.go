@@ -1,0 +1,95 @@
+package gateway
+
+import (
+	"context"
+	"net"
+	"sync"
+	"time"
+)
+
+// Who has not proved yet who it is can be anybody: few such connections are kept, in all and
+// from one address.
+const (
+	mostStrangers          = 256
+	mostStrangersByAddress = 32
+)
+
+// strangers counts connections whose person is not known yet.
+type strangers struct {
+	mu  sync.Mutex
+	all int
+	by  map[string]int // address
+}
+
+// come counts a connection until the returned function is called, which may be called
+// again. ok is false where there are too many.
+func (s *strangers) come(conn net.Conn) (known func(), ok bool) {
+	from := ""
+	if a, isTCP := conn.RemoteAddr().(*net.TCPAddr); isTCP {
+		from = a.IP.String()
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.all >= mostStrangers || s.by[from] >= mostStrangersByAddress {
+		return nil, false
+	}
+	if s.by == nil {
+		s.by = map[string]int{}
+	}
+	s.all++
+	s.by[from]++
+	return sync.OnceFunc(func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.all--
+		if s.by[from]--; s.by[from] == 0 {
+			delete(s.by, from)
+		}
+	}), true
+}
+
+// lockedEvery is how often it is looked whether somebody who is connected was locked, by
+// another replica of the service.
+const lockedEvery = 15 * time.Second
+
+// Dismiss ends the connections of an account.
+func (s *Server) Dismiss(account int64) {
+	s.mu.Lock()
+	var ends []func()
+	for end := range s.people[account] {
+		ends = append(ends, *end)
+	}
+	s.mu.Unlock()
+	for _, end := range ends {
+		end()
+	}
+}
+
+// watchLocked ends the connections of accounts that were locked, until ctx ends.
+func (s *Server) watchLocked(ctx context.Context) {
+	t := time.NewTicker(lockedEvery)
+	defer t.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-t.C:
+		}
+		s.mu.Lock()
+		var here []int64
+		for account := range s.people {
+			here = append(here, account)
+		}
+		s.mu.Unlock()
+		if len(here) == 0 {
+			continue
+		}
+		locked, err := s.Directory.Locked(ctx, here)
+		if err != nil {
+			continue // it is looked again
+		}
+		for _, account := range locked {
+			s.Dismiss(account)
+		}
+	}
+}

@@ -1,0 +1,91 @@
+package engine
+
+import (
+	"context"
+	"strings"
+
+	"github.com/docker/docker/api/types"
+	"github.com/docker/docker/api/types/container"
+	"github.com/docker/docker/api/types/system"
+
+	"domicile/internal/plan"
+	"domicile/internal/site"
+)
+
+var _ site.Measurer = (*Site)(nil)
+
+// hostFacts are what is known of the host of an engine; they change only with a restart.
+type hostFacts struct {
+	memory int64  // bytes
+	folder string // where the engine's data lies; empty: on another machine
+}
+
+func (s *Site) remember(info system.Info) {
+	local := s.onThisMachine(info.Name)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.host.memory = info.MemTotal
+	if local {
+		s.host.folder = info.DockerRootDir
+	}
+}
+
+// shareOfMemory is the part of a host's memory that a workspace or a service has that asks
+// for none: one that takes all it can get leaves its neighbours as much.
+const shareOfMemory = 2
+
+// boundMemory bounds the memory of a container that has no bound of its own. The host was
+// asked about before: its folders were looked at.
+func (s *Site) boundMemory(h *container.HostConfig, least int64) {
+	s.mu.Lock()
+	memory := s.host.memory
+	s.mu.Unlock()
+	if h.Memory == 0 && memory > 0 {
+		h.Memory = max(memory/shareOfMemory, least)
+	}
+}
+
+// Free looks at the disk that the engine's data lies on.
+func (s *Site) Free(ctx context.Context) (int64, bool, error) {
+	if _, err := s.sharesFolder(ctx); err != nil {
+		return 0, false, err
+	}
+	s.mu.Lock()
+	folder := s.host.folder
+	s.mu.Unlock()
+	if folder == "" {
+		return 0, false, nil
+	}
+	free := diskFree(folder)
+	return free, free > 0, nil
+}
+
+// Written adds up what the containers of each workspace have written, and its volumes. The
+// engine looks at every file for that.
+func (s *Site) Written(ctx context.Context) (map[string]int64, error) {
+	list, err := s.api.ContainerList(ctx, container.ListOptions{All: true, Size: true, Filters: s.mine("")})
+	if err != nil {
+		return nil, s.explain(err, "measure what the workspaces have written")
+	}
+	written := map[string]int64{}
+	for _, c := range list {
+		written[c.Labels[labelWorkspace]] += c.SizeRw
+	}
+	usage, err := s.api.DiskUsage(ctx, types.DiskUsageOptions{Types: []types.DiskUsageObject{types.VolumeObject}})
+	if err != nil {
+		return nil, s.explain(err, "measure the workspaces' volumes")
+	}
+	for _, v := range usage.Volumes {
+		if v.Labels[labelInstallation] == s.o.Installation && v.UsageData != nil && v.UsageData.Size > 0 {
+			written[v.Labels[labelWorkspace]] += v.UsageData.Size
+		}
+	}
+	delete(written, "")
+	return written, nil
+}
+
+// userSpace decides about the user space of a container. Where the engine maps root to
+// nobody, it does so for all; a definition may ask for the host's only by policy.
+func userSpace(p plan.Settings) container.UsernsMode {
+	return container.UsernsMode(strings.TrimPrefix(p.Spaces["userns"], "private"))
+}
