@@ -12,7 +12,9 @@ import (
 	"strings"
 	"syscall"
 
+	"domicile/internal/apart"
 	"domicile/internal/fault"
+	"domicile/internal/visible"
 )
 
 // version is set when the binary is built.
@@ -32,10 +34,22 @@ type command struct {
 // action carries a command out with the arguments that are no flags.
 type action func(ctx context.Context, t *terminal, args []string) error
 
-// terminal is what a command reads from and prints to.
+// terminal is what a command reads from and prints to. What is printed is made visible:
+// names, logs and messages come from repositories and workspaces.
 type terminal struct {
 	in       io.Reader
 	out, err io.Writer
+}
+
+// own is where the output of a person's own session goes, as it is.
+func (t *terminal) own() (out, err io.Writer) { return under(t.out), under(t.err) }
+
+// under is what lies under a writer that makes things visible.
+func under(w io.Writer) io.Writer {
+	if v, is := w.(*visible.Writer); is {
+		return v.Unwrap()
+	}
+	return w
 }
 
 // usageError is a wrong use of a command: exit status 2.
@@ -58,8 +72,13 @@ func commands() []command {
 }
 
 func main() {
+	if os.Args[0] == apart.Name || os.Args[0] == apart.Left {
+		os.Exit(apart.Main())
+	}
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
-	status := run(ctx, &terminal{os.Stdin, os.Stdout, os.Stderr}, os.Args[1:])
+	out, errOut := visible.NewWriter(os.Stdout), visible.NewWriter(os.Stderr)
+	status := run(ctx, &terminal{os.Stdin, out, errOut}, os.Args[1:])
+	_, _ = out.Flush(), errOut.Flush() // there is nobody left to tell
 	stop()
 	os.Exit(status)
 }

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"flag"
@@ -12,16 +13,23 @@ import (
 	"time"
 
 	"golang.org/x/term"
+
+	"domicile/internal/visible"
 )
 
 // jsonFlag declares -json.
 func jsonFlag(f *flag.FlagSet) *bool { return f.Bool("json", false, "print JSON") }
 
 func printJSON(w io.Writer, v any) error {
-	e := json.NewEncoder(w)
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
 	e.SetIndent("", "  ")
 	e.SetEscapeHTML(false)
-	return e.Encode(v)
+	if err := e.Encode(v); err != nil {
+		return err
+	}
+	_, err := io.WriteString(under(w), visible.JSON(b.String()))
+	return err
 }
 
 // present prints an answer of the service: as JSON, or as show does for people.
@@ -59,6 +67,9 @@ func (t table) flush()              { _ = t.w.Flush() } // what it writes to tel
 
 // fileOf is the terminal device behind a reader or writer, if it is one.
 func fileOf(x any) (*os.File, bool) {
+	if w, is := x.(io.Writer); is {
+		x = under(w)
+	}
 	f, ok := x.(*os.File)
 	return f, ok && term.IsTerminal(int(f.Fd()))
 }

@@ -44,7 +44,8 @@ func runIn(ctx context.Context, t *terminal, name, line string) error {
 		return fmt.Errorf("open a session in %s: %w", name, err)
 	}
 	defer session.Close()
-	session.Stdin, session.Stdout, session.Stderr = t.in, t.out, t.err
+	session.Stdin = t.in
+	session.Stdout, session.Stderr = t.own()
 	err = session.Run(line)
 	var exit *ssh.ExitError
 	if errors.As(err, &exit) {

@@ -18,8 +18,10 @@ import (
 	"github.com/google/go-containerregistry/pkg/authn"
 	"golang.org/x/crypto/ssh"
 
+	"domicile/internal/apart"
 	"domicile/internal/api"
 	"domicile/internal/artifact"
+	"domicile/internal/compose"
 	"domicile/internal/credential"
 	"domicile/internal/definition"
 	"domicile/internal/egress"
@@ -225,9 +227,22 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 	if err != nil {
 		return wrongUse("-disk-reserve %q is no amount: write it as 2gb", s.reserve)
 	}
+	reader, kept := compose.Reader{}, ""
+	if readers, err := apart.Start(); err == nil {
+		reader.Elsewhere = readers.Read
+		context.AfterFunc(ctx, readers.Close)
+	} else {
+		kept = "untrusted text is read in the service's own process: " + err.Error()
+	}
+	if !gate.Apart() {
+		kept = strings.TrimPrefix(kept+"; git works in the network of this host", "; ")
+	}
+	if kept != "" {
+		log.Warn("not everything is kept apart that should be (docs/trust.md)", "what", kept)
+	}
 	vault := &vault.Vault{Store: a.store, Seal: seal}
 	const here = "this-host"
-	a.runner, err = runs.New(ctx, runs.Options{Store: a.store, Sites: map[string]site.Site{here: local}, Source: fetcher, Artifacts: artifacts, Policy: policy, Vault: vault, Keys: keys, DiskReserve: reserve,
+	a.runner, err = runs.New(ctx, runs.Options{Store: a.store, Sites: map[string]site.Site{here: local}, Source: fetcher, Artifacts: artifacts, Compose: reader, Policy: policy, Vault: vault, Keys: keys, DiskReserve: reserve,
 		Sizes: sizes, Size: s.size, IdleStop: s.idleStop, LookEvery: s.lookEvery, Log: log, Workers: s.workers, Tries: s.tries})
 	if err != nil {
 		return err
@@ -238,7 +253,7 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 		reachedAt = sshAt.String()
 	}
 	a.api = api.New(api.Options{Store: a.store, Runner: a.runner, Gateway: a.gateway, Source: fetcher, Artifacts: artifacts, Registries: registries, Vault: vault, Templates: split(s.templates), Log: log, Version: version,
-		Sites: []string{here}, SetupCode: a.code, SSH: reachedAt, HostKey: string(ssh.MarshalAuthorizedKey(hostKey.PublicKey())), Console: web.Handler()})
+		Sites: []string{here}, SetupCode: a.code, SSH: reachedAt, HostKey: string(ssh.MarshalAuthorizedKey(hostKey.PublicKey())), Console: web.Handler(), MetricsToken: os.Getenv("DOMICILE_METRICS_TOKEN"), Apart: kept})
 	return nil
 }
 

@@ -141,7 +141,8 @@ func attach(ctx context.Context, t *terminal, c *client.Service, in *os.File, wo
 	}
 	defer func() { _ = term.Restore(int(in.Fd()), before) }()
 	defer resizes(session, in)()
-	session.Stdin, session.Stdout, session.Stderr = in, t.out, t.err
+	session.Stdin = in
+	session.Stdout, session.Stderr = t.own()
 	if err := session.Shell(); err != nil {
 		return err
 	}

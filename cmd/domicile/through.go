@@ -56,7 +56,8 @@ func through(ctx context.Context, t *terminal, proxy, address string) error {
 			_ = half.CloseWrite()
 		}
 	}()
-	_, err = io.Copy(t.out, r)
+	out, _ := t.own()
+	_, err = io.Copy(out, r)
 	return err
 }
 

@@ -10,6 +10,7 @@ import (
 	"golang.org/x/term"
 
 	"domicile/internal/client"
+	"domicile/internal/visible"
 )
 
 // failLines is how many of a failed step's last lines are shown.
@@ -150,7 +151,7 @@ func (v *liveView) end(r client.Run) {
 		var lines []string
 		for _, l := range v.log {
 			if l.Step == s.Position {
-				lines = append(lines, "    "+l.Text)
+				lines = append(lines, "    "+visible.Text(l.Text))
 			}
 		}
 		fmt.Fprintln(v.out, strings.Join(lines[max(0, len(lines)-failLines):], "\n"))
@@ -164,6 +165,7 @@ func clip(s string, width int) string {
 		}
 		return r
 	}, s)
+	s = visible.Text(s)
 	if r := []rune(s); len(r) >= width {
 		return string(r[:width-2]) + "…"
 	}

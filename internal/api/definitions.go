@@ -7,7 +7,6 @@ import (
 	"strings"
 
 	"domicile/internal/draft"
-	"domicile/internal/run"
 	"domicile/internal/source"
 )
 
@@ -30,7 +29,7 @@ func (s *Server) CheckSource(ctx context.Context, q CheckSourceRequestObject) (C
 	err := s.withSource(ctx, q.Body.Source, q.Body.Ref, func(c source.Checkout) error {
 		artifacts := *s.o.Artifacts
 		artifacts.Offline = value(q.Body.Offline)
-		report, text, err := run.ReadDefinition(ctx, c, value(q.Body.File), &artifacts)
+		report, text, err := s.o.Runner.ReadDefinition(ctx, c, value(q.Body.File), &artifacts)
 		if err != nil {
 			return err
 		}

@@ -40,18 +40,6 @@ type Project struct {
 	texts []*text
 }
 
-// Reader reads Compose files for definitions.
-type Reader struct{}
-
-// Read implements definition.ComposeReader.
-func (Reader) Read(ctx context.Context, files fs.FS, paths []string, environment func(string) (string, bool)) (*definition.ComposeFacts, []definition.Problem) {
-	p, problems := Load(ctx, files, paths, environment)
-	if p == nil {
-		return nil, problems
-	}
-	return p.facts(), problems
-}
-
 // silence keeps the loader's own remarks from the program's output; it has one logger for
 // the whole process.
 var silence = sync.OnceFunc(func() { logrus.SetOutput(io.Discard) })

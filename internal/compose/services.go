@@ -10,27 +10,25 @@ import (
 
 	"github.com/compose-spec/compose-go/v2/types"
 
-	"domicile/internal/definition"
 	"domicile/internal/fault"
 	"domicile/internal/plan"
 	"domicile/internal/recipe"
 )
 
-// Services turns a project into services as a site makes them. What has no equivalent is
-// refused by name and line; what reaches for the host is listed for policy to judge.
-func Services(p *Project, r *definition.Report) (*plan.Services, error) {
-	out := &plan.Services{}
+// plan turns a project into services as a site makes them. What has no equivalent is refused
+// by name and line; what reaches for the host is left for the judge.
+func (p *Project) plan(out *Reading) error {
 	for _, name := range p.NetworkNames() {
 		n := p.Networks[name]
 		file, line := p.partPlace("networks", name)
 		if n.External {
-			return nil, notCarriedOut(file, line, "the network %s is external: a workspace's services see only each other", name)
+			return notCarriedOut(file, line, "the network %s is external: a workspace's services see only each other", name)
 		}
 		if n.Driver != "" && n.Driver != "bridge" && n.Driver != "default" {
-			return nil, notCarriedOut(file, line, "the network %s has the driver %s, which is not carried out", name, n.Driver)
+			return notCarriedOut(file, line, "the network %s has the driver %s, which is not carried out", name, n.Driver)
 		}
 		for _, attribute := range unknown(reflect.ValueOf(n)) {
-			return nil, notCarriedOut(file, line, "the network %s: %s is not carried out", name, strings.Join(attribute, "."))
+			return notCarriedOut(file, line, "the network %s: %s is not carried out", name, strings.Join(attribute, "."))
 		}
 		out.Networks = append(out.Networks, plan.Network{Name: name, Internal: n.Internal})
 	}
@@ -38,20 +36,20 @@ func Services(p *Project, r *definition.Report) (*plan.Services, error) {
 	for name, v := range p.Volumes {
 		if more := unknown(reflect.ValueOf(v)); len(more) > 0 || v.Driver != "" && v.Driver != "local" {
 			file, line := p.partPlace("volumes", name)
-			return nil, notCarriedOut(file, line, "the volume %s is not the workspace's own (external, a driver or its options)", name)
+			return notCarriedOut(file, line, "the volume %s is not the workspace's own (external, a driver or its options)", name)
 		}
 	}
 	for _, name := range p.ServiceNames() {
-		s, err := p.planService(name, r)
+		s, err := p.planService(name)
 		if err != nil {
-			return nil, err
+			return err
 		}
-		out.All = append(out.All, s)
+		out.Services = append(out.Services, s)
 	}
-	return out, nil
+	return nil
 }
 
-func notCarriedOut(file string, line int, format string, args ...any) error {
+func notCarriedOut(file string, line int, format string, args ...any) *fault.Fault {
 	return fault.New("not-carried-out", "take it out of the Compose file", "%s:%d: %s", file, max(line, 1), fmt.Sprintf(format, args...))
 }
 
@@ -64,22 +62,17 @@ func (p *Project) partPlace(part, name string) (string, int) {
 	return p.texts[0].file, 1
 }
 
-func (p *Project) planService(name string, r *definition.Report) (plan.Service, error) {
+func (p *Project) planService(name string) (out Service, err error) {
 	c := p.Services[name]
-	s := plan.Service{Name: name, Image: c.Image, Command: c.Command, Entrypoint: c.Entrypoint, User: c.User, Folder: c.WorkingDir, Hostname: c.Hostname, StopSignal: c.StopSignal}
+	out.Build = buildOf(c)
+	s := &out.Service
+	*s = plan.Service{Name: name, Image: c.Image, Command: c.Command, Entrypoint: c.Entrypoint, User: c.User, Folder: c.WorkingDir, Hostname: c.Hostname, StopSignal: c.StopSignal}
 	s.File, s.Line = p.place(name)
 	if s.Hostname == "" {
 		s.Hostname = name
 	}
 	if err := p.refuseUnknown(name, c); err != nil {
-		return s, err
-	}
-	if b := buildOf(c); b != nil {
-		made, err := recipe.Plain(r, b)
-		if err != nil {
-			return s, fmt.Errorf("service %s: %w", name, err)
-		}
-		s.Recipe, s.Image = made, made.Tag()
+		return out, err
 	}
 	for k, v := range c.Environment {
 		if s.Env == nil {
@@ -97,9 +90,9 @@ func (p *Project) planService(name string, r *definition.Report) (plan.Service, 
 	if c.Restart != "no" {
 		s.Restart = c.Restart
 	}
-	p.settings(&s, c)
-	if err := p.mounts(&s, c); err != nil {
-		return s, err
+	p.settings(s, c)
+	if err := p.mounts(s, c); err != nil {
+		return out, err
 	}
 	s.After = after(c)
 	s.Health = health(c.HealthCheck)
@@ -114,8 +107,8 @@ func (p *Project) planService(name string, r *definition.Report) (plan.Service, 
 		s.Networks = append(s.Networks, a)
 	}
 	slices.SortFunc(s.Networks, func(a, b plan.Attachment) int { return strings.Compare(a.Network, b.Network) })
-	p.places(&s, c)
-	return s, nil
+	p.places(s, c)
+	return out, nil
 }
 
 // places notes where the attributes stand that go into the service's container.

@@ -18,6 +18,7 @@ import (
 
 	"domicile/internal/agentlink"
 	"domicile/internal/records"
+	"domicile/internal/visible"
 )
 
 // handshakeLimit bounds the time until a person has proved who it is.
@@ -227,7 +228,9 @@ type refusal struct{ text string }
 
 func (r refusal) Error() string { return r.text }
 
-func sentence(format string, args ...any) error { return refusal{fmt.Sprintf(format, args...)} }
+func sentence(format string, args ...any) error {
+	return refusal{visible.Text(fmt.Sprintf(format, args...))} // reasons have the words of definitions in them
+}
 
 func explain(err error) string {
 	var r refusal
@@ -237,7 +240,7 @@ func explain(err error) string {
 	case records.Unavailable(err):
 		return "Domicile's database does not answer just now. Try again in a moment."
 	}
-	return "The workspace cannot be reached: " + err.Error()
+	return "The workspace cannot be reached: " + visible.Text(err.Error())
 }
 
 // farewellLimit is how long a client that was refused may stay.

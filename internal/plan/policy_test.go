@@ -25,10 +25,8 @@ func made(t *testing.T, policy judge.Policy, texts map[string]string) (*plan.Pla
 	require.False(t, r.HasErrors(), "%v", r.Problems)
 	in := plan.Input{Name: "deck", Commit: "c0", Policy: policy}
 	if r.Kind == definition.KindCompose {
-		p, problems := compose.Load(t.Context(), files, r.Effective.DockerComposeFile, nil)
-		require.Empty(t, problems)
 		var err error
-		if in.Services, err = compose.Services(p, r); err != nil {
+		if in.Services, err = (compose.Reader{}).Plan(t.Context(), files, r); err != nil {
 			return nil, err
 		}
 	}

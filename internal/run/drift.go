@@ -64,7 +64,7 @@ func (r *Runner) planNow(ctx context.Context, w records.Workspace) (n now, err e
 	if err != nil {
 		return now{why: err}, nil
 	}
-	if n.report, _, err = ReadDefinition(ctx, checkout, w.File, r.o.Artifacts); err != nil {
+	if n.report, _, err = r.ReadDefinition(ctx, checkout, w.File, r.o.Artifacts); err != nil {
 		return n, err
 	}
 	if n.report.HasErrors() {
@@ -76,7 +76,7 @@ func (r *Runner) planNow(ctx context.Context, w records.Workspace) (n now, err e
 	if err != nil {
 		return now{why: err}, nil
 	}
-	n.plan, n.why = MakePlan(ctx, checkout, n.report, in)
+	n.plan, n.why = r.makePlan(ctx, checkout, n.report, in)
 	return n, nil
 }
 

@@ -62,7 +62,7 @@ func (c *carriage) makePlan(ctx context.Context, position int) error {
 	if err != nil {
 		return err
 	}
-	p, err := MakePlan(ctx, c.made.checkout, c.made.report, in)
+	p, err := c.Runner.makePlan(ctx, c.made.checkout, c.made.report, in)
 	if err != nil {
 		return err
 	}

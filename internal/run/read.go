@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"domicile/internal/artifact"
-	"domicile/internal/compose"
 	"domicile/internal/definition"
 	"domicile/internal/fault"
 	"domicile/internal/plan"
@@ -17,7 +16,7 @@ import (
 
 // read reads the definition. It is cheap, and done again where a later step needs it.
 func (c *carriage) read(ctx context.Context) error {
-	report, _, err := ReadDefinition(ctx, c.made.checkout, c.workspace.File, c.o.Artifacts)
+	report, _, err := c.ReadDefinition(ctx, c.made.checkout, c.workspace.File, c.o.Artifacts)
 	if err != nil {
 		return err
 	}
@@ -51,7 +50,7 @@ func definitionFault(report *definition.Report) error {
 
 // ReadDefinition reads the definition of a checkout without leaving its folder. The text
 // is that of the definition, where there is one.
-func ReadDefinition(ctx context.Context, c source.Checkout, file string, artifacts *artifact.Store) (*definition.Report, []byte, error) {
+func (r *Runner) ReadDefinition(ctx context.Context, c source.Checkout, file string, artifacts *artifact.Store) (*definition.Report, []byte, error) {
 	root, err := os.OpenRoot(c.Folder)
 	if err != nil {
 		return nil, nil, fmt.Errorf("open the checkout: %w", err)
@@ -59,15 +58,15 @@ func ReadDefinition(ctx context.Context, c source.Checkout, file string, artifac
 	// The report's features are read later through this root, which closes itself when
 	// nothing refers to it any more.
 	// The service's environment is nobody's laptop: ${localEnv:…} knows nothing of it.
-	report := definition.Read(ctx, root.FS(), definition.Options{File: file, Folder: path.Join("/workspaces", c.Name), Artifacts: artifacts, Images: artifacts, Compose: compose.Reader{}})
+	report := definition.Read(ctx, root.FS(), definition.Options{File: file, Folder: path.Join("/workspaces", c.Name), Artifacts: artifacts, Images: artifacts, Compose: r.o.Compose})
 	if report.Text == nil {
 		return report, nil, nil
 	}
 	return report, report.Text.Bytes, nil
 }
 
-// MakePlan plans a workspace from a definition that was read.
-func MakePlan(ctx context.Context, checkout source.Checkout, report *definition.Report, in plan.Input) (*plan.Plan, error) {
+// makePlan plans a workspace from a definition that was read.
+func (r *Runner) makePlan(ctx context.Context, checkout source.Checkout, report *definition.Report, in plan.Input) (*plan.Plan, error) {
 	in.Commit = checkout.Commit
 	if report.Kind == definition.KindCompose {
 		root, err := os.OpenRoot(checkout.Folder)
@@ -75,11 +74,7 @@ func MakePlan(ctx context.Context, checkout source.Checkout, report *definition.
 			return nil, fmt.Errorf("open the checkout: %w", err)
 		}
 		defer root.Close()
-		project, problems := compose.Load(ctx, root.FS(), report.Effective.DockerComposeFile, nil)
-		for _, p := range problems {
-			return nil, fault.New(p.Code, p.Suggestion, "%s", p)
-		}
-		if in.Services, err = compose.Services(project, report); err != nil {
+		if in.Services, err = r.o.Compose.Plan(ctx, root.FS(), report); err != nil {
 			return nil, err
 		}
 	}

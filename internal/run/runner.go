@@ -18,6 +18,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"domicile/internal/artifact"
+	"domicile/internal/compose"
 	"domicile/internal/judge"
 	"domicile/internal/plan"
 	"domicile/internal/records"
@@ -32,6 +33,8 @@ type Options struct {
 	Source *source.Fetcher
 	// Artifacts fetches the features of definitions.
 	Artifacts *artifact.Store
+	// Compose reads the Compose files of definitions.
+	Compose compose.Reader
 	// Policy is what definitions may ask for.
 	Policy judge.Policy
 	// Vault opens what people keep sealed.

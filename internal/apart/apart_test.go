@@ -1,0 +1,115 @@
+//go:build !cgo
+
+// The process is a program without anything of the system's: it must be static.
+
+package apart
+
+import (
+	"fmt"
+	"net"
+	"os"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
+
+	"domicile/internal/compose"
+)
+
+// look tells what is left to a process that was kept apart.
+func look() int {
+	var names []string
+	entries, _ := os.ReadDir("/")
+	for _, e := range entries {
+		names = append(names, e.Name())
+	}
+	yes := map[bool]string{true: "yes", false: "no"}
+	_, etcErr := os.ReadFile("/etc/passwd")
+	writeErr := os.WriteFile("/tmp/x", []byte("x"), 0o600)
+	_, dialErr := net.Dial("tcp", "127.0.0.1:22")
+	_, procErr := os.ReadDir("/proc")
+	header := unix.CapUserHeader{Version: unix.LINUX_CAPABILITY_VERSION_3}
+	var have [2]unix.CapUserData
+	_ = unix.Capget(&header, &have[0])
+	fmt.Printf("root: %s; etc: %s; write: %s; loopback: %s; uid map: %d; rights: %08x%08x; proc: %s.", strings.Join(names, " "), yes[etcErr == nil], yes[writeErr == nil], yes[dialErr == nil], os.Getuid(), have[1].Effective|have[1].Permitted, have[0].Effective|have[0].Permitted, yes[procErr == nil])
+	return 0
+}
+
+func TestMain(m *testing.M) {
+	switch os.Args[0] {
+	case Name, Left:
+		os.Exit(Main())
+	case "look":
+		fmt.Println(leave("left"))
+		os.Exit(1)
+	case "left":
+		os.Exit(look())
+	}
+	os.Exit(m.Run())
+}
+
+func repository(texts map[string]string) fstest.MapFS {
+	files := fstest.MapFS{}
+	for name, text := range texts {
+		files[name] = &fstest.MapFile{Data: []byte(text)}
+	}
+	return files
+}
+
+func TestReadingElsewhere(t *testing.T) {
+	r, err := Start()
+	require.NoError(t, err)
+	defer r.Close()
+	files := repository(map[string]string{"compose.yaml": "services:\n  board:\n    extends: { file: parts/db.yaml, service: store }\n    environment: [A=b]\n", "parts/db.yaml": "services:\n  store:\n    image: postgres:15\n    env_file: db.env\n", "parts/db.env": "PGDATA=/data\n"})
+	for range 5 { // each has a process of its own
+		out, err := r.Read(t.Context(), files, []string{"compose.yaml"})
+		require.NoError(t, err)
+		require.Empty(t, out.Problems)
+		require.Len(t, out.Services, 1)
+		assert.Equal(t, "postgres:15", out.Services[0].Image)
+		assert.Equal(t, map[string]string{"A": "b", "PGDATA": "/data"}, out.Services[0].Env)
+		assert.Equal(t, compose.Place{File: "compose.yaml", Line: 2}, out.Places[0])
+	}
+	out, err := r.Read(t.Context(), files, []string{"none.yaml"})
+	require.NoError(t, err)
+	assert.Equal(t, "no-compose-file", out.Problems[0].Code)
+}
+
+// One text that eats memory ends its own process, and the next reading goes well.
+func TestATextThatEatsMemory(t *testing.T) {
+	r, err := Start()
+	require.NoError(t, err)
+	defer r.Close()
+	bomb := "a: &a [" + strings.Repeat("x,", 1000) + "]\n" + "b: &b [" + strings.Repeat("*a,", 1000) + "]\nc: [" + strings.Repeat("*b,", 1000) + "]\nservices: { w: { image: x } }\n"
+	out, err := r.Read(t.Context(), repository(map[string]string{"c.yaml": bomb}), []string{"c.yaml"})
+	require.NoError(t, err)
+	require.NotEmpty(t, out.Problems)
+	out, err = r.Read(t.Context(), repository(map[string]string{"c.yaml": "services: { w: { image: x } }"}), []string{"c.yaml"})
+	require.NoError(t, err)
+	assert.Empty(t, out.Problems)
+}
+
+func BenchmarkRead(b *testing.B) {
+	r, err := Start()
+	require.NoError(b, err)
+	defer r.Close()
+	files := repository(map[string]string{"c.yaml": "services: { w: { image: x }, db: { image: postgres:15 } }"})
+	for b.Loop() {
+		if _, err := r.Read(b.Context(), files, []string{"c.yaml"}); err != nil {
+			b.Fatal(err)
+		}
+	}
+}
+
+// What a process has that was left behind: seen from inside.
+func TestNothingIsThere(t *testing.T) {
+	p, err := beginAs("look")
+	require.NoError(t, err)
+	defer p.end()
+	said, err := p.out.ReadString('.')
+	require.NoError(t, err)
+	assert.Equal(t, "root: tmp; etc: no; write: yes; loopback: no; uid map: 0; rights: 0000000000000000; proc: no.", said)
+}
