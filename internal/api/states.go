@@ -3,6 +3,8 @@ package api
 import (
 	"context"
 	"errors"
+	"fmt"
+	"time"
 
 	"domicile/internal/fault"
 	"domicile/internal/records"
@@ -46,13 +48,6 @@ func (s *Server) MakeFromSnapshot(ctx context.Context, q MakeFromSnapshotRequest
 
 // HandSnapshot gives a snapshot to another account.
 func (s *Server) HandSnapshot(ctx context.Context, q HandSnapshotRequestObject) (HandSnapshotResponseObject, error) {
-	to, err := s.o.Store.AccountByName(ctx, q.Body.Account)
-	if errors.Is(err, records.ErrNotFound) {
-		return nil, fault.New("no-account", "ask the other person for the name of the account", "There is no account %q", q.Body.Account)
-	}
-	if err != nil {
-		return nil, err
-	}
 	v, err := s.o.Store.State(ctx, q.Id)
 	if errors.Is(err, records.ErrNotFound) || err == nil && (v.Account != account(ctx).ID || v.Kind != records.Snapshot) {
 		return nil, fault.New("no-snapshot", "domicile snapshots lists yours", "You have no snapshot %d", q.Id)
@@ -63,7 +58,26 @@ func (s *Server) HandSnapshot(ctx context.Context, q HandSnapshotRequestObject) 
 	if !v.Ready {
 		return nil, fault.New("not-ready", "wait until it is kept: domicile follow "+v.Name, "The snapshot %d is not kept yet", q.Id)
 	}
+	to, err := s.colleague(ctx, q.Body.Account)
+	if err != nil {
+		return nil, err
+	}
 	return HandSnapshot204Response{}, s.o.Store.HandState(ctx, q.Id, to.ID)
+}
+
+// colleague finds an account that something is handed to. Names that are not there are
+// answered more and more slowly: who has an account is nobody's to find out by trying.
+func (s *Server) colleague(ctx context.Context, name string) (records.Account, error) {
+	who := fmt.Sprintf("account %d", account(ctx).ID)
+	if wait := s.slow.wait("colleague", who); wait > 0 {
+		return records.Account{}, fault.New("slowed-down", fmt.Sprintf("ask the other person for the name of the account, and try again in %s", wait.Round(time.Second)+time.Second), "There were too many names that no account has")
+	}
+	to, err := s.o.Store.AccountByName(ctx, name)
+	s.slow.ended("colleague", who, err == nil)
+	if errors.Is(err, records.ErrNotFound) {
+		err = fault.New("no-account", "ask the other person for the name of the account", "There is no account %q", name)
+	}
+	return to, err
 }
 
 // RemoveSnapshot removes a snapshot.

@@ -7,9 +7,11 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"domicile/internal/definition"
 	"domicile/internal/fault"
@@ -199,7 +201,16 @@ func Make(r *definition.Report, in Input) (*Plan, error) {
 	refuse := &written{report: r, Judge: judge.New(subject(in))}
 	made, err := recipe.Make(r)
 	if err != nil {
-		return nil, fault.Wrap(err, "not-carried-out", "take it out of the definition", "%s cannot be built", r.File)
+		place := refuse.place("/build")
+		var option *recipe.ErrOption
+		if errors.As(err, &option) && e.Build != nil {
+			word, _, _ := strings.Cut(option.Option, " ")
+			word, _, _ = strings.Cut(word, "=")
+			if i := slices.IndexFunc(e.Build.Options, func(o string) bool { return o == word || strings.HasPrefix(o, word+"=") }); i >= 0 {
+				place = refuse.place(fmt.Sprintf("/build/options/%d", i))
+			}
+		}
+		return nil, fault.Wrap(err, "not-carried-out", "take it out of the definition", "%s: the image cannot be built", place)
 	}
 	p := &Plan{Domicile: r.Domicile, Shutdown: e.ShutdownAction,
 		Container: Container{Hostname: in.Name, User: e.ContainerUser, Env: ownEnv(r), Init: e.Init, Override: *e.OverrideCommand, Entrypoints: e.Entrypoint},

@@ -85,6 +85,9 @@ func TestWhatHasNoEquivalentIsRefusedByName(t *testing.T) {
 	}
 	_, err := made(t, nil, map[string]string{file: `{"build": {"dockerfile": "Dockerfile", "options": ["--allow=security.insecure"]}}`, ".devcontainer/Dockerfile": "FROM a"})
 	assert.ErrorContains(t, err, "--allow")
+	assert.ErrorContains(t, err, file+":1:")
+	_, err = made(t, nil, map[string]string{file: "{\"build\": {\"dockerfile\": \"Dockerfile\",\n\"options\": [\n\"--no-cache\",\n\"--label\", \"domicile.image=x\"]}}", ".devcontainer/Dockerfile": "FROM a"})
+	assert.ErrorContains(t, err, "domicile.image")
 	_, err = made(t, nil, map[string]string{file: `{"build": {"dockerfile": "Dockerfile", "options": ["--network=host"]}}`, ".devcontainer/Dockerfile": "FROM a"})
 	assert.ErrorContains(t, err, "--network=host")
 }

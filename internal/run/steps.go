@@ -178,6 +178,9 @@ func (c *carriage) agent(ctx context.Context, id string) error {
 		return err
 	}
 	answer, err := link.Configure(session)
+	if fault.Code(err) == "bad-user" {
+		return fault.New("bad-user", fault.Remedy(err), "%s: %s", c.made.plan.Container.Places.At("RemoteUser", ""), err)
+	}
 	if err != nil {
 		return err
 	}

@@ -28,10 +28,21 @@ func get(t *testing.T, path string) (int, string) {
 }
 
 func TestWhatAnOperatorAsks(t *testing.T) {
-	for path, says := range map[string]string{"/healthz": "ok", "/readyz": "ok", "/metrics": "domicile_http_request_seconds", "/api/openapi.yaml": "openapi: 3", "/": "<title>Domicile</title>", "/workspaces/any": "<title>Domicile</title>"} {
+	for path, says := range map[string]string{"/healthz": "ok", "/readyz": "ok", "/api/openapi.yaml": "openapi: 3", "/": "<title>Domicile</title>", "/workspaces/any": "<title>Domicile</title>"} {
 		status, body := get(t, path)
 		assert.Equal(t, http.StatusOK, status, path)
 		assert.Contains(t, body, says, path)
+	}
+	closed, _ := get(t, "/metrics")
+	assert.Equal(t, http.StatusUnauthorized, closed, "what goes on here is an administrator's")
+	for who, want := range map[*person]int{skipper: http.StatusOK, finn: http.StatusForbidden} {
+		q, err := http.NewRequestWithContext(t.Context(), http.MethodGet, world.Service.URL+"/metrics", nil)
+		require.NoError(t, err)
+		q.Header.Set("Authorization", "Bearer "+who.token)
+		r, err := http.DefaultClient.Do(q)
+		require.NoError(t, err)
+		r.Body.Close()
+		assert.Equal(t, want, r.StatusCode, who.name)
 	}
 	status, code := skipper.request(t, "GET", "/api/v1/nothing", "")
 	assert.Equal(t, http.StatusNotFound, status)
