@@ -145,7 +145,7 @@ func assemble(ctx context.Context, s *settings, log *slog.Logger, sshAt net.Addr
 	if err != nil {
 		return nil, err
 	}
-	for _, folder := range []string{data, filepath.Join(data, "sockets"), filepath.Join(data, "doors")} {
+	for _, folder := range []string{data, filepath.Join(data, "sockets"), filepath.Join(data, "doors"), filepath.Join(data, "views")} {
 		if err := os.MkdirAll(folder, 0o700); err != nil {
 			return nil, fault.Wrap(err, "no-data-folder", "choose another with -data, or make it", "cannot use the data folder %s", data)
 		}
@@ -205,7 +205,7 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 	if err != nil {
 		return err
 	}
-	local, err := engine.New(engine.Options{Host: s.engine, Installation: installation, Agent: s.agent, SocketFolder: filepath.Join(data, "sockets"), DoorFolder: filepath.Join(data, "doors"),
+	local, err := engine.New(engine.Options{Host: s.engine, Installation: installation, Agent: s.agent, SocketFolder: filepath.Join(data, "sockets"), DoorFolder: filepath.Join(data, "doors"), ViewFolder: filepath.Join(data, "views"),
 		Secret: seal.Derive("names"), ServiceKey: keys.ServicePublic(), Keychain: artifacts.Keychain, MayAsk: gate.Check, HTTP: &http.Client{Transport: gate.Transport()}})
 	if err != nil {
 		return err

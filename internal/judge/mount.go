@@ -10,6 +10,7 @@ import (
 const (
 	MountSource = "source" // the workspace's own source
 	MountFile   = "file"   // a copy of a file of the repository
+	MountFolder = "folder" // the folder of the host that is the workspace's source
 )
 
 // Mount is a mount as it is wanted.
@@ -46,10 +47,11 @@ func TakenTarget(clean string) bool {
 func (j *Judge) Mount(place string, m Mount) {
 	j.Target(place, m.Target)
 	switch m.Type {
-	case "bind":
-		if j.Folder != "" && m.Source == j.Folder {
-			return
+	case MountFolder:
+		if m.Source == "" || m.Source != j.Folder {
+			j.Refuse(place, "the folder %s of the host is not this workspace's source", m.Source)
 		}
+	case "bind":
 		if !path.IsAbs(m.Source) || path.Clean(m.Source) != m.Source || strings.ContainsAny(m.Source, "\x00\n\r") {
 			j.Need(AllowHostMounts, place, "it asks for %s of the host", described(m.Source))
 			if j.Allows(AllowHostMounts) {

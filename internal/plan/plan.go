@@ -140,7 +140,7 @@ type Settings struct {
 
 // Mount is one mount of a container.
 type Mount struct {
-	Type     string `json:"type"` // bind, volume, tmpfs, source or file
+	Type     string `json:"type"` // bind, volume, tmpfs, source, file or folder
 	Source   string `json:"source,omitempty"`
 	Target   string `json:"target"`
 	ReadOnly bool   `json:"readonly,omitempty"`

@@ -56,7 +56,7 @@ func (p *Plan) mount(folder *Folder) {
 	for i := range p.Services {
 		for j, m := range p.Services[i].Mounts {
 			if m.Type == "source" {
-				p.Services[i].Mounts[j] = Mount{Type: "bind", Source: folder.Path, Target: m.Target, ReadOnly: m.ReadOnly}
+				p.Services[i].Mounts[j] = Mount{Type: judge.MountFolder, Source: folder.Path, Target: m.Target, ReadOnly: m.ReadOnly}
 			}
 		}
 	}

@@ -63,6 +63,7 @@ func (s *Site) Carry(ctx context.Context, workspace string, paths []string) erro
 			continue // there is no such file, or nothing was set aside
 		}
 		if err == nil {
+			archive = s.inside(archive)
 			err = s.api.CopyToContainer(ctx, s.name(workspace), path.Dir(p), archive, container.CopyToContainerOptions{})
 			archive.Close()
 		}

@@ -36,6 +36,7 @@ const (
 	labelGuests       = "domicile.guests"       // a helper: its agent serves its workspace's network
 	labelImage        = "domicile.image"        // an image that was built here, with its recipe's digest
 	labelAgent        = "domicile.agent"        // the volume of an agent, with its digest
+	labelFolder       = "domicile.folder"       // the folder of the host that is mounted as the source
 )
 
 // Options says which engine, and whose objects.
@@ -53,6 +54,9 @@ type Options struct {
 	// DoorFolder is another one, for the doors: workspaces see their folder of it, and may
 	// not write there. Empty: no workspace has a door.
 	DoorFolder string
+	// ViewFolder is another one, for views of the host's folders where the engine maps its
+	// users. Empty: there are none.
+	ViewFolder string
 	// Secret makes the names of images that are made here impossible to guess. Services that
 	// share an engine's objects share it.
 	Secret []byte
@@ -167,7 +171,7 @@ func (s *Site) name(workspace string) string { return "domicile-" + s.o.Installa
 // set: a container has the labels of its image too, and those are somebody else's word.
 func (s *Site) labels(workspace string) map[string]string {
 	return map[string]string{labelInstallation: s.o.Installation, labelWorkspace: workspace, labelDigest: "", labelBeside: "", labelGuests: "", labelService: "", labelState: "", labelVolumes: "",
-		labelImage: "", labelAgent: "", door.Label: ""}
+		labelImage: "", labelAgent: "", labelFolder: "", door.Label: ""}
 }
 
 func (s *Site) socketFolder(workspace string) string {

@@ -52,7 +52,7 @@ func withEngine(m *testing.M) int {
 func newSite(t *testing.T, installation, sockets string) *Site {
 	t.Helper()
 	keys := keysOf(t)
-	s, err := New(Options{Host: world.EngineAt, Installation: installation, Agent: agentBinary(), SocketFolder: sockets, DoorFolder: t.TempDir(), Secret: []byte("tide"), ServiceKey: keys.ServicePublic()})
+	s, err := New(Options{Host: world.EngineAt, Installation: installation, Agent: agentBinary(), SocketFolder: sockets, DoorFolder: t.TempDir(), ViewFolder: t.TempDir(), Secret: []byte("tide"), ServiceKey: keys.ServicePublic()})
 	require.NoError(t, err)
 	return s
 }

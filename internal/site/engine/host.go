@@ -18,13 +18,14 @@ var _ site.Measurer = (*Site)(nil)
 type hostFacts struct {
 	memory int64  // bytes
 	folder string // where the engine's data lies; empty: on another machine
+	base   int    // the host's number of the containers' root; 0: they are the same
 }
 
 func (s *Site) remember(info system.Info) {
 	local := s.onThisMachine(info.Name)
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.host.memory = info.MemTotal
+	s.host.memory, s.host.base = info.MemTotal, mappedBase(info.DockerRootDir)
 	if local {
 		s.host.folder = info.DockerRootDir
 	}
@@ -85,7 +86,11 @@ func (s *Site) Written(ctx context.Context) (map[string]int64, error) {
 }
 
 // userSpace decides about the user space of a container. Where the engine maps root to
-// nobody, it does so for all; a definition may ask for the host's only by policy.
+// nobody, it does so for all but those that policy lets have the host's rights: they could
+// not use them.
 func userSpace(p plan.Settings) container.UsernsMode {
+	if p.Privileged || p.Network == "host" || p.Spaces["pid"] == "host" || p.Spaces["ipc"] == "host" {
+		return "host"
+	}
 	return container.UsernsMode(strings.TrimPrefix(p.Spaces["userns"], "private"))
 }

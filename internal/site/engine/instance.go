@@ -88,6 +88,12 @@ func (s *Site) create(ctx context.Context, workspace string, c plan.Container) e
 	if err := s.firstProcess(ctx, config, c); err != nil {
 		return err
 	}
+	if c.SourceFolder != "" && shares {
+		config.Labels[labelFolder] = c.SourceFolder
+		if c.SourceFolder, err = s.mountedFolder(workspace, c.SourceFolder); err != nil {
+			return err
+		}
+	}
 	host := &container.HostConfig{
 		Mounts: []mount.Mount{
 			s.sourceMount(workspace, c),
@@ -113,7 +119,7 @@ func (s *Site) create(ctx context.Context, workspace string, c plan.Container) e
 		host.NetworkMode = container.NetworkMode(networkName)
 	}
 	if shares {
-		if err := os.MkdirAll(s.socketFolder(workspace), 0o700); err != nil {
+		if err := s.giveFolder(s.socketFolder(workspace)); err != nil {
 			return fmt.Errorf("make the folder of the agent's socket: %w", err)
 		}
 		host.Mounts = append(host.Mounts, mount.Mount{Type: mount.TypeBind, Source: s.socketFolder(workspace), Target: wire.SocketFolder})
@@ -221,6 +227,9 @@ func (s *Site) agentCommand(guests bool) []string {
 // Start starts the container and, where the image's own command runs, the agent beside it.
 func (s *Site) Start(ctx context.Context, workspace string) error {
 	name := s.name(workspace)
+	if err := s.ensureView(ctx, workspace, name); err != nil {
+		return err
+	}
 	err := s.api.ContainerStart(ctx, name, container.StartOptions{})
 	if err != nil && strings.Contains(err.Error(), "paused") { // keeping a state was interrupted
 		err = s.api.ContainerUnpause(ctx, name)

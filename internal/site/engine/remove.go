@@ -2,8 +2,11 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
+	"path/filepath"
 	"strings"
 
 	"github.com/docker/docker/api/types/container"
@@ -49,6 +52,15 @@ func (s *Site) Remove(ctx context.Context, workspace string) error {
 	if s.o.DoorFolder != "" {
 		if err := os.RemoveAll(s.doorFolder(workspace)); err != nil {
 			return fmt.Errorf("remove the folder of the door: %w", err)
+		}
+	}
+	if s.o.ViewFolder != "" {
+		if err := s.dropView(workspace); err != nil {
+			return err
+		}
+		// Only the empty folder: what is mounted there is somebody's.
+		if err := os.Remove(filepath.Join(s.o.ViewFolder, workspace)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("remove the folder of a view: %w", err)
 		}
 	}
 	if s.o.SocketFolder == "" {

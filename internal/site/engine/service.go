@@ -21,6 +21,7 @@ import (
 	"github.com/docker/docker/pkg/stdcopy"
 
 	"domicile/internal/fault"
+	"domicile/internal/judge"
 	"domicile/internal/plan"
 	"domicile/internal/site"
 )
@@ -70,6 +71,16 @@ func (s *Site) EnsureService(ctx context.Context, workspace, digest string, judg
 	}
 	if _, err := s.sharesFolder(ctx); err != nil {
 		return err
+	}
+	v.Mounts = slices.Clone(v.Mounts)
+	for i, m := range v.Mounts {
+		if m.Type == judge.MountFolder {
+			if v.Mounts[i].Source, err = s.mountedFolder(workspace, m.Source); err != nil {
+				return err
+			}
+			v.Mounts[i].Type = "bind"
+			config.Labels[labelFolder] = m.Source
+		}
 	}
 	if err := s.settings(workspace, v.Settings, host); err != nil {
 		return err
@@ -178,7 +189,11 @@ func addTree(w *tar.Writer, root *os.Root, from, to string) error {
 
 // StartService starts a service's container; one that runs stays as it is.
 func (s *Site) StartService(ctx context.Context, workspace, service string) error {
-	return s.explain(s.api.ContainerStart(ctx, s.serviceName(workspace, service), container.StartOptions{}), "start the service "+service)
+	name := s.serviceName(workspace, service)
+	if err := s.ensureView(ctx, workspace, name); err != nil {
+		return err
+	}
+	return s.explain(s.api.ContainerStart(ctx, name, container.StartOptions{}), "start the service "+service)
 }
 
 // RestartService stops and starts a service's container.

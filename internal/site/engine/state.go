@@ -146,6 +146,7 @@ func (s *Site) copyPlace(ctx context.Context, from, place, to, folder string) er
 	if err != nil {
 		return err
 	}
+	archive = s.inside(archive)
 	defer archive.Close()
 	if folder == "" {
 		return s.api.CopyToContainer(ctx, to, path.Dir(place), archive, container.CopyToContainerOptions{})
@@ -248,6 +249,7 @@ func (s *Site) make(ctx context.Context, config *container.Config, host *contain
 		if err != nil {
 			return "", err
 		}
+		archive = s.inside(archive)
 		err = s.copyAs(ctx, made.ID, path.Dir(place), path.Base(place), archive)
 		archive.Close()
 		if err != nil {
