@@ -1,6 +1,9 @@
 package compose
 
 import (
+	"encoding/json"
+	"os"
+	"path/filepath"
 	"runtime"
 	"strings"
 	"testing"
@@ -139,5 +142,30 @@ func FuzzLoad(f *testing.F) {
 			return
 		}
 		p.facts()
+	})
+}
+
+// However a file of the host is named: nothing of it comes back.
+func FuzzStaging(f *testing.F) {
+	const secret = "the-harbour-masters-secret"
+	prize := filepath.Join(f.TempDir(), "prize.yaml")
+	require.NoError(f, os.WriteFile(prize, []byte("SECRET="+secret+"\n# services: { s: { image: "+secret+" } }\n"), 0o644))
+	plain := filepath.Join(f.TempDir(), "plain.yaml")
+	require.NoError(f, os.WriteFile(plain, []byte("services: { s: { image: "+secret+" } }\n"), 0o644))
+	for _, text := range []string{
+		"services: { a: { extends: { file: PLAIN, service: s } } }", "x: &x { file: PLAIN, service: s }\nservices: { a: { extends: { <<: *x } } }", "include: [PLAIN]\nservices: { a: { image: x } }", "include: [{ path: other.yaml, env_file: PRIZE }]\nservices: { a: { image: \"${SECRET}\" } }",
+		"services: { a: { image: x, env_file: PRIZE } }", "---\n---\nservices: { a: { extends: { file: PLAIN, service: s } } }", "services: { a: { <<: [{ extends: { file: PLAIN, service: s } }] } }", "services: { a: !override { extends: !reset { file: PLAIN, service: s } } }", "services: { a: { image: x, label_file: PRIZE } }",
+	} {
+		f.Add(text)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		text = strings.NewReplacer("PLAIN", plain, "PRIZE", prize).Replace(text)
+		files := fstest.MapFS{".devcontainer/compose.yaml": {Data: []byte(text)}, ".devcontainer/other.yaml": {Data: []byte("services: { b: { image: \"${SECRET:-none}\" } }")}}
+		r := Read(t.Context(), files, []string{".devcontainer/compose.yaml"}, nil)
+		b, err := json.Marshal(r)
+		require.NoError(t, err)
+		if strings.Contains(string(b), secret) && !strings.Contains(text, secret) {
+			t.Fatalf("%q brings %s", text, b)
+		}
 	})
 }

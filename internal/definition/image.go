@@ -5,6 +5,8 @@ import (
 	"errors"
 	"slices"
 	"strings"
+
+	"domicile/internal/fault"
 )
 
 // Image is an image that a definition names.
@@ -75,9 +77,12 @@ func (r *Report) resolveImages(ctx context.Context, c *checker, base string, o O
 }
 
 // tellImage warns only: whoever makes the image asks for it again, and waits where the
-// registry is away.
+// registry is away. A registry that nobody may ask is an error.
 func (r *Report) tellImage(c *checker, i *Image, err error) {
 	p := Problem{Severity: Warning, Code: "image-not-found", File: i.File, Line: i.Line, Column: 1, Message: "cannot look at the image " + i.Reference + ": " + err.Error()}
+	if fault.Code(err) == "address-not-asked" {
+		p.Severity, p.Code, p.Message, p.Suggestion = Error, "address-not-asked", err.Error(), fault.Remedy(err)
+	}
 	if m := c.source.Root.Member("image"); m != nil && i.File == r.File {
 		at := c.source.Position(m.Value.Offset)
 		p.Line, p.Column, p.Path = at.Line, at.Column, "/image"

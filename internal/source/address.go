@@ -20,7 +20,7 @@ type Address struct {
 }
 
 var (
-	scpLike  = regexp.MustCompile(`^[A-Za-z0-9._-]+@[A-Za-z0-9.-]+:[^:]`)
+	scpLike  = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9._-]*@[A-Za-z0-9_][A-Za-z0-9.-]*:[^:]`)
 	hostForm = regexp.MustCompile(`^([A-Za-z0-9_][A-Za-z0-9._-]*|\[[0-9A-Fa-f:.]+\])(:[0-9]{1,5})?$`)
 	notInRef = regexp.MustCompile(`[\x00-\x20\x7f~^:?*\[\\]|\.\.|@\{`)
 )

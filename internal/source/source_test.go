@@ -46,20 +46,6 @@ func TestCheckRef(t *testing.T) {
 	}
 }
 
-func FuzzParse(f *testing.F) {
-	f.Add("https://git.skerry.test/x.git")
-	f.Add("git@h:x")
-	f.Fuzz(func(t *testing.T, s string) {
-		if a, err := Parse(s); err == nil {
-			for _, v := range []string{a.Git, a.Folder} {
-				if len(v) > 0 && v[0] == '-' {
-					t.Fatalf("%q would be an option", s)
-				}
-			}
-		}
-	})
-}
-
 // served is a git host with one repository, and a fetcher.
 func served(t *testing.T) (*Fetcher, *githost.Host, string) {
 	t.Helper()
