@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -48,18 +47,23 @@ func (w *diskWatch) look(ctx context.Context) error {
 	reserve := w.o.DiskReserve
 	free, known, err := w.at.Free(ctx)
 	if err != nil || !known || reserve <= 0 || free > 2*reserve {
+		w.before = nil
 		return err
 	}
 	now, err := w.at.Written(ctx)
 	if err != nil {
 		return err
 	}
-	defer func() { w.before = now }()
+	before := w.before
+	w.before = now
+	if before == nil {
+		return nil // who writes is seen at the next look
+	}
 	list, err := w.o.Store.WorkspacesAt(ctx, w.site)
 	if err != nil {
 		return err
 	}
-	writer, found := most(list, now, w.before)
+	writer, found := most(list, now, before)
 	if !found {
 		return nil
 	}
@@ -81,29 +85,20 @@ func (w *diskWatch) look(ctx context.Context) error {
 
 func gigabytes(n int64) string { return fmt.Sprintf("%.1f GB", float64(n)/1e9) }
 
-// most finds the running workspace that has written most since it was last measured; where
-// none has written anything since, the largest one. A helper counts as its workspace.
+// grows is from what on a workspace counts as writing, between two measurements.
+const grows = 8 << 20
+
+// most finds the running workspace that has written most since it was last measured. Who
+// has written nothing since is left alone, however large: stopping it frees nothing.
 func most(list []records.Workspace, now, before map[string]int64) (w records.Workspace, found bool) {
-	grown := func(x records.Workspace) int64 {
-		n := now[x.SiteID()]
-		if before != nil {
-			n -= before[x.SiteID()]
+	largest := int64(grows)
+	for _, x := range list {
+		running := x.State == records.Ready || x.State == records.Making || x.State == records.Starting
+		if grown := now[x.SiteID()] - before[x.SiteID()]; running && grown > largest {
+			w, largest, found = x, grown, true
 		}
-		return n
 	}
-	running := slices.DeleteFunc(slices.Clone(list), func(x records.Workspace) bool {
-		return x.State != records.Ready && x.State != records.Making && x.State != records.Starting || now[x.SiteID()] == 0
-	})
-	if len(running) == 0 {
-		return w, false
-	}
-	w = slices.MaxFunc(running, func(a, b records.Workspace) int { return int(max(-1, min(1, grown(a)-grown(b)))) })
-	if grown(w) <= 0 {
-		w = slices.MaxFunc(running, func(a, b records.Workspace) int {
-			return int(max(-1, min(1, now[a.SiteID()]-now[b.SiteID()])))
-		})
-	}
-	return w, true
+	return w, found
 }
 
 // stopWriter stops a workspace, whatever it is doing.

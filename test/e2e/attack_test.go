@@ -37,12 +37,12 @@ func TestAWorkspaceIsBounded(t *testing.T) {
 	for _, c := range strings.Fields(list) {
 		said, err := engineSays(t, "inspect", "-f", "{{.HostConfig.PidsLimit}} {{.HostConfig.Memory}} {{.HostConfig.CapDrop}} {{.HostConfig.LogConfig.Config}} {{.HostConfig.Privileged}} {{.HostConfig.Ulimits}}", c)
 		require.NoError(t, err, said)
-		assert.Regexp(t, `^4096 [1-9]\d{8,} \[MKNOD NET_RAW\] map\[max-file:3 max-size:10m\] false \[.*nofile`, said)
+		assert.Regexp(t, `^4096 [1-9]\d{8,} \[CAP_MKNOD CAP_NET_RAW\] map\[max-file:3 max-size:10m\] false \[.*nofile`, said)
 	}
 	id, err := skipper.asRoot(t, "bounded", "cat /proc/self/uid_map; grep CapEff /proc/self/status")
 	require.NoError(t, err)
 	assert.Regexp(t, `^0 +[1-9]\d* +65536`, id, "root is nobody on the host")
-	assert.Regexp(t, `CapEff:\s+[0-9a-f]{8}a00405fb`, strings.ReplaceAll(id, "a80425fb", "none"), id)
+	assert.Regexp(t, `CapEff:\s+[0-9a-f]{8}a00405fb`, id, "neither raw sockets nor devices")
 	raw, err := skipper.asRoot(t, "bounded", `python3 -c "import socket; socket.socket(socket.AF_PACKET, socket.SOCK_RAW)"`)
 	assert.Error(t, err, raw)
 	assert.Equal(t, "works", skipper.inside(t, "bounded", "sudo -n true 2>/dev/null && echo works || (command -v sudo >/dev/null && echo broken || echo works)"), "set-user-id programs do")
@@ -62,11 +62,11 @@ func TestNothingInsideIsFollowed(t *testing.T) {
 	_, err = skipper.asRoot(t, "followed", "mv /run/domicile/agent.sock /run/domicile/away; ln -s "+prize+" /run/domicile/agent.sock")
 	require.NoError(t, err)
 	a := skipper.domicile(t, "run", "followed", "--", "true")
-	assert.Equal(t, 1, a.status)
+	assert.NotEqual(t, 0, a.status)
 	assert.Contains(t, a.err, "where the agent's socket should be is something else")
 	_, err = skipper.asRoot(t, "followed", "rm /run/domicile/agent.sock; mkdir /run/domicile/agent.sock")
 	require.NoError(t, err)
-	assert.Equal(t, 1, skipper.domicile(t, "run", "followed", "--", "true").status)
+	assert.NotEqual(t, 0, skipper.domicile(t, "run", "followed", "--", "true").status)
 	_, err = skipper.asRoot(t, "followed", "rmdir /run/domicile/agent.sock; mv /run/domicile/away /run/domicile/agent.sock")
 	require.NoError(t, err)
 	assert.Equal(t, "crew", skipper.inside(t, "followed", "id -un"))
@@ -140,7 +140,7 @@ func TestImagesOfOthersAreNotThere(t *testing.T) {
 	}
 	assert.Equal(t, 1, finn.domicile(t, "snapshots", "make", id, "-name", "stolen").status)
 	finn.remove(t, "finns")
-	require.Equal(t, 0, skipper.domicile(t, "snapshots", "remove", id).status)
+	require.Equal(t, 0, skipper.domicile(t, "snapshots", "remove", id, "-yes").status)
 }
 
 // What one account's builds leave in a cache is not in another's.
@@ -183,7 +183,7 @@ func TestANeighbourIsAnsweredMeanwhile(t *testing.T) {
 	_, err = fmt.Sscan(strings.Fields(string(free))[1], &bytes)
 	require.NoError(t, err)
 	// The disk counts as full when about one more gigabyte is written.
-	serveWith(t, "-size", "small", "-sizes", "small=1:512mb", "-disk-reserve", fmt.Sprint(bytes-(1<<30))+"b")
+	serveWith(t, "-size", "small", "-sizes", "small=1:512mb", "-disk-reserve", fmt.Sprintf("%dmb", bytes>>20-1024))
 	source := publish(t, "greedy", `{"image": "BASE", "remoteUser": "crew"}`, nil)
 	for _, name := range []string{"neighbour", "forks", "eats", "fills"} {
 		require.Equal(t, 0, skipper.provision(t, source, name).status, name)
@@ -219,7 +219,7 @@ while True: kept.append(bytearray(16 << 20))"`)
 func TestAccountsEnd(t *testing.T) {
 	brief := anotherPerson(t, "brief")
 	source := publish(t, "briefly", `{"image": "BASE", "remoteUser": "crew"}`, nil)
-	require.Equal(t, 0, brief.provision(t, source, "briefly").status)
+	require.Equal(t, 0, brief.domicile(t, "provision", source, "-name", "briefly").status) // what becomes of it is the test
 	session := exec.CommandContext(t.Context(), "ssh", append(brief.sshOptions("-p"), "briefly@127.0.0.1", "sleep 300")...)
 	require.NoError(t, session.Start())
 	ended := make(chan error, 1)
@@ -253,7 +253,7 @@ func TestAccountsEnd(t *testing.T) {
 	gone := &person{token: other.Token}
 	status, _ = gone.request(t, http.MethodGet, "/api/v1/account", "")
 	assert.Equal(t, http.StatusUnauthorized, status)
-	assert.Regexp(t, `command line|login`, brief.domicile(t, "tokens").out)
+	assert.Regexp(t, `console +just now +\d{4}-\d\d-\d\d +this one`, brief.domicile(t, "tokens").out)
 	assert.Regexp(t, `brief +127.0.0.1 +wrong password`, skipper.domicile(t, "sign-ins").out)
 	assert.NotContains(t, finn.domicile(t, "sign-ins").out, "brief", "others' are not shown")
 

@@ -66,6 +66,8 @@ type builder struct {
 	mounts   map[string]fsutil.FS
 	open     []io.Closer // until the build is over
 	fetched  []string    // folders for what ADD fetches
+	failed   error       // what went wrong on this side
+	text     string      // of the Dockerfile
 }
 
 func (s *Site) build(ctx context.Context, b site.Build, progress func(string)) error {
@@ -198,7 +200,8 @@ func (w *builder) mountContext() error {
 
 // solve turns the recipe into BuildKit's own steps, on our side: the engine's part may be
 // years older than the Dockerfile's syntax.
-func (w *builder) solve(ctx context.Context, c gateway.Client) (*gateway.Result, error) {
+func (w *builder) solve(ctx context.Context, c gateway.Client) (r *gateway.Result, err error) {
+	defer func() { w.failed = err }() // the builder tells only its text
 	w.caps = c.BuildOpts()
 	state, image, err := w.base(ctx)
 	if err != nil {
@@ -219,7 +222,7 @@ func (w *builder) solve(ctx context.Context, c gateway.Client) (*gateway.Result,
 			def.Metadata[id] = m
 		}
 	}
-	r, err := c.Solve(ctx, gateway.SolveRequest{Definition: def.ToPB()})
+	r, err = c.Solve(ctx, gateway.SolveRequest{Definition: def.ToPB()})
 	if err != nil {
 		return nil, err
 	}
@@ -272,6 +275,7 @@ func (w *builder) base(ctx context.Context) (llb.State, *dockerspec.DockerOCIIma
 	if err != nil {
 		return llb.State{}, nil, fmt.Errorf("read the Dockerfile: %w", err)
 	}
+	w.text = string(text)
 	o := dockerfile2llb.ConvertOpt{MetaResolver: w, LLBCaps: &w.caps.LLBCaps, TargetPlatform: new(platform()),
 		Config: dockerui.Config{BuildArgs: d.Args, Target: d.Target, Labels: d.Labels, CacheIDNamespace: w.s.o.Installation + "-" + w.Recipe.CacheSpace(), ImageResolveMode: llb.ResolveModePreferLocal, BuildPlatforms: []ocispecs.Platform{platform()}}}
 	if d.NoNetwork {

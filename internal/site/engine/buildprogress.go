@@ -85,7 +85,7 @@ func (w *builder) explain(err error, log *buildLog) error {
 	switch {
 	case err == nil:
 		return nil
-	case errors.As(err, &known):
+	case errors.As(err, &known), errors.As(w.failed, &known):
 		return known
 	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):
 		return err

@@ -63,7 +63,7 @@ func (w *builder) settle(ctx context.Context, def *llb.Definition) error {
 		if err := proto.Unmarshal(b, op); err != nil {
 			return fmt.Errorf("read a step of the build: %w", err)
 		}
-		place := w.lineOf(def, before)
+		place := w.lineOf(op)
 		for _, in := range op.Inputs {
 			if after, has := changed[in.Digest]; has {
 				in.Digest = after
@@ -93,14 +93,25 @@ func (w *builder) settle(ctx context.Context, def *llb.Definition) error {
 	return nil
 }
 
-// lineOf is where a step is written.
-func (w *builder) lineOf(def *llb.Definition, step digest.Digest) string {
-	if def.Source != nil {
-		if at := def.Source.Locations[step.String()]; at != nil && len(at.Locations) > 0 && len(at.Locations[0].Ranges) > 0 {
-			return fmt.Sprintf("%s:%d", w.place(), at.Locations[0].Ranges[0].Start.GetLine())
+// lineOf is where a step is written: an ADD by its address, or where that comes from a
+// variable, the first ADD.
+func (w *builder) lineOf(op *pb.Op) string {
+	at := 0
+	for i, line := range strings.Split(w.text, "\n") {
+		isAdd := strings.HasPrefix(strings.ToUpper(strings.TrimSpace(line)), "ADD ")
+		if s := op.GetSource(); s == nil || !isAdd {
+			continue
+		} else if strings.Contains(line, s.Identifier) {
+			return fmt.Sprintf("%s:%d", w.place(), i+1)
+		}
+		if at == 0 {
+			at = i + 1
 		}
 	}
-	return w.place()
+	if at == 0 {
+		return w.place()
+	}
+	return fmt.Sprintf("%s:%d", w.place(), at)
 }
 
 func isAddress(identifier string) bool {
