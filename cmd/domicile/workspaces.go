@@ -251,6 +251,12 @@ var sitesCommand = command{
 			}
 			table.flush()
 			for _, s := range list {
+				for _, said := range trustOf(s) {
+					fmt.Fprintf(t.out, "%s: %s\n", s.Name, said)
+				}
+				if s.Ready && s.Problem != nil {
+					fmt.Fprintf(t.out, "%s: %s\n", s.Name, *s.Problem)
+				}
 				if s.Warning != nil {
 					fmt.Fprintf(t.out, "%s: %s\n", s.Name, *s.Warning)
 				}
@@ -258,6 +264,21 @@ var sitesCommand = command{
 			return nil
 		}
 	},
+}
+
+// trustOf says how far a site and the service keep workspaces from the host.
+func trustOf(s client.Site) (said []string) {
+	if s.UserNamespaces != nil {
+		line := "root of a workspace is nobody on its host (user name spaces)"
+		if !*s.UserNamespaces {
+			line = "root of a workspace is root on its host: start its engine with userns-remap (docs/trust.md)"
+		}
+		said = append(said, line)
+	}
+	if s.Apart != nil && !*s.Apart {
+		said = append(said, "not everything that is untrusted is kept apart from the service's host: /readyz says what")
+	}
+	return said
 }
 
 func sizesOf(s client.Site) string {

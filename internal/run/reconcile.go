@@ -56,12 +56,24 @@ func (r *Runner) examine(ctx context.Context, name string, s site.Site) {
 	case err == nil && last.Err != nil:
 		r.o.Log.Info("a site answers again", "site", name)
 	}
+	if err == nil && last.At.IsZero() {
+		r.tellOfRoot(ctx, name, facts)
+	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if err != nil {
 		facts = last.Facts
 	}
 	r.facts[name] = Examined{facts, time.Now(), err}
+}
+
+// tellOfRoot says at each start where several people share a site on whose host root of a
+// container is root.
+func (r *Runner) tellOfRoot(ctx context.Context, name string, facts site.Facts) {
+	if n, err := r.o.Store.CountAccounts(ctx); err != nil || n < 2 || facts.UserNamespaces {
+		return
+	}
+	r.o.Log.Warn("several people have accounts, and root of a container is root of the host at this site: start its engine with userns-remap (docs/trust.md)", "site", name)
 }
 
 // unreachable marks the workspaces whose site does not answer.

@@ -63,17 +63,42 @@ func (w *World) StartReplica(ctx context.Context) (*Service, error) {
 	return s, s.ready(ctx)
 }
 
+// StartAs starts another service, with records and data of its own, as a user without rights
+// who may use the engine by the group of its socket. The caller stops it.
+func (w *World) StartAs(ctx context.Context, user uint32, database, data string) (*Service, error) {
+	httpPort, err := daemons.FreePort(0)
+	if err != nil {
+		return nil, err
+	}
+	sshPort, err := daemons.FreePort(0)
+	if err != nil {
+		return nil, err
+	}
+	s, err := w.start(httpPort, sshPort, "as-user.log", database, data, &syscall.Credential{Uid: user, Gid: user, Groups: []uint32{engineGroup}}, nil)
+	if err != nil {
+		return nil, err
+	}
+	return s, s.ready(ctx)
+}
+
+// engineGroup is the group of the engine's socket.
+const engineGroup = 0
+
 // launch starts a service as a process.
 func (w *World) launch(httpPort, sshPort int, logFile string, more []string) (*Service, error) {
+	return w.start(httpPort, sshPort, logFile, w.Postgres.URL, filepath.Join(w.o.Folder, "service"), nil, more)
+}
+
+func (w *World) start(httpPort, sshPort int, logFile, database, data string, as *syscall.Credential, more []string) (*Service, error) {
 	s := &Service{URL: fmt.Sprintf("http://127.0.0.1:%d", httpPort), SSH: fmt.Sprintf("127.0.0.1:%d", sshPort),
 		done: make(chan struct{}), log: filepath.Join(w.o.Folder, logFile)}
 	more = append(slices.Clone(w.o.Serve), more...)
 	args := append([]string{"serve", "-http", strings.TrimPrefix(s.URL, "http://"), "-ssh", s.SSH,
-		"-data", filepath.Join(w.o.Folder, "service"), "-engine", w.EngineAt, "-source-folders", filepath.Join(w.o.Folder, "folders"), "-templates", w.TemplatesAt(), "-outside", strings.Join(append([]string{w.RegistryAt, strings.TrimPrefix(w.GitAt, "http://")}, w.o.Outside...), ",")}, more...)
+		"-data", data, "-engine", w.EngineAt, "-source-folders", filepath.Join(w.o.Folder, "folders"), "-templates", w.TemplatesAt(), "-outside", strings.Join(append([]string{w.RegistryAt, strings.TrimPrefix(w.GitAt, "http://")}, w.o.Outside...), ",")}, more...)
 	s.cmd = exec.Command(filepath.Join(w.o.Programs, "domicile"), args...)
 	// Every user of a machine sees the arguments of its programs: the password is none of them.
-	s.cmd.Env = append(os.Environ(), "DOMICILE_SETUP_CODE="+SetupCode, "DOMICILE_DATABASE="+w.Postgres.URL)
-	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
+	s.cmd.Env = append(os.Environ(), "DOMICILE_SETUP_CODE="+SetupCode, "DOMICILE_DATABASE="+database)
+	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM, Credential: as}
 	log, err := os.OpenFile(s.log, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		return nil, err

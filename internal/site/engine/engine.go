@@ -149,20 +149,28 @@ func (s *Site) onThisMachine(engineHost string) bool {
 	return same
 }
 
-// sharesFolder tells whether a folder of this machine can be mounted into containers.
+// sharesFolder tells whether the agents' sockets lie in a folder that host and container
+// share. They are made by root inside, whom only root of the host can reach there: a service
+// of another user takes the engine's streams.
 func (s *Site) sharesFolder(ctx context.Context) (bool, error) {
+	local, err := s.isLocal(ctx)
+	return local && s.o.SocketFolder != "" && os.Getuid() == 0, err
+}
+
+// isLocal tells whether a folder of this machine can be mounted into containers.
+func (s *Site) isLocal(ctx context.Context) (bool, error) {
 	s.mu.Lock()
 	known := s.shared
 	s.mu.Unlock()
 	if known != nil {
-		return *known && s.o.SocketFolder != "", nil
+		return *known, nil
 	}
 	info, err := s.api.Info(ctx)
 	if err != nil {
 		return false, s.explain(err, "ask the engine about itself")
 	}
 	s.remember(info)
-	return s.onThisMachine(info.Name) && s.o.SocketFolder != "", nil
+	return s.onThisMachine(info.Name), nil
 }
 
 func (s *Site) name(workspace string) string { return "domicile-" + s.o.Installation + "-" + workspace }

@@ -48,7 +48,7 @@ func (s *Site) boundMemory(h *container.HostConfig, least int64) {
 
 // Free looks at the disk that the engine's data lies on.
 func (s *Site) Free(ctx context.Context) (int64, bool, error) {
-	if _, err := s.sharesFolder(ctx); err != nil {
+	if _, err := s.isLocal(ctx); err != nil {
 		return 0, false, err
 	}
 	s.mu.Lock()

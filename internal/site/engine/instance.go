@@ -79,6 +79,10 @@ func (s *Site) create(ctx context.Context, workspace string, c plan.Container) e
 	if err != nil {
 		return err
 	}
+	local, err := s.isLocal(ctx)
+	if err != nil {
+		return err
+	}
 	config := &container.Config{Image: image, Hostname: c.Hostname, Labels: s.labels(workspace), StopSignal: "SIGTERM"}
 	config.Labels[labelDigest] = c.Digest
 	if c.Beside != "" {
@@ -88,7 +92,7 @@ func (s *Site) create(ctx context.Context, workspace string, c plan.Container) e
 	if err := s.firstProcess(ctx, config, c); err != nil {
 		return err
 	}
-	if c.SourceFolder != "" && shares {
+	if c.SourceFolder != "" && local {
 		config.Labels[labelFolder] = c.SourceFolder
 		if c.SourceFolder, err = s.mountedFolder(workspace, c.SourceFolder); err != nil {
 			return err
@@ -125,9 +129,9 @@ func (s *Site) create(ctx context.Context, workspace string, c plan.Container) e
 		host.Mounts = append(host.Mounts, mount.Mount{Type: mount.TypeBind, Source: s.socketFolder(workspace), Target: wire.SocketFolder})
 	}
 	switch {
-	case !shares && c.SourceFolder != "":
+	case !local && c.SourceFolder != "":
 		return fault.New("not-this-host", "use a git address", "the engine is on another machine than the folder %s", c.SourceFolder)
-	case c.Door && (!shares || s.o.DoorFolder == ""):
+	case c.Door && (!local || s.o.DoorFolder == ""):
 		return fault.New("not-this-host", "take engine out of customizations.domicile", "the engine is on another machine than the service: a workspace there has no door to it")
 	case c.Door:
 		if err := os.MkdirAll(s.doorFolder(workspace), 0o755); err != nil {

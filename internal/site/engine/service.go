@@ -69,7 +69,7 @@ func (s *Site) EnsureService(ctx context.Context, workspace, digest string, judg
 	if v.Init {
 		host.Init = &v.Init
 	}
-	if _, err := s.sharesFolder(ctx); err != nil {
+	if _, err := s.isLocal(ctx); err != nil {
 		return err
 	}
 	v.Mounts = slices.Clone(v.Mounts)
