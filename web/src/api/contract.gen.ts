@@ -249,6 +249,91 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/account/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Changes the account's password. Its other sessions and tokens end. */
+        put: operations["setPassword"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/accounts/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Removes an account with all that is its own, its workspaces too. It is signed out at once. Only an administrator may. */
+        delete: operations["removeAccount"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/accounts/{name}/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Gives an account another password. Its sessions and tokens end. Only an administrator may. */
+        put: operations["resetPassword"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/accounts/{name}/locked": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Locks an account, or opens it again. One that is locked is signed out, and nobody signs in to it. Only an administrator may. */
+        put: operations["lockAccount"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sign-ins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The last times that somebody signed in, or tried to. An administrator sees those of all accounts, others their own. */
+        get: operations["listSignIns"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/account/personal": {
         parameters: {
             query?: never;
@@ -944,6 +1029,32 @@ export interface components {
         /** @description What a token is for. */
         NewToken: {
             label: string;
+            /** @description For how long it counts; 90 by default. */
+            days?: number;
+        };
+        /** @description A change of one's own password. */
+        PasswordChange: {
+            current: string;
+            password: string;
+        };
+        /** @description A password that somebody else gets. */
+        NewPassword: {
+            password: string;
+        };
+        /** @description Whether an account is locked. */
+        Locked: {
+            locked: boolean;
+        };
+        /** @description Somebody signed in, or tried to. */
+        SignIn: {
+            /** Format: date-time */
+            at: string;
+            /** @description As it was typed. */
+            name: string;
+            /** @description Where from. */
+            address: string;
+            /** @enum {string} */
+            outcome: "in" | "wrong" | "slowed" | "locked";
         };
         /** @description A token without its text. */
         TokenInfo: {
@@ -954,6 +1065,10 @@ export interface components {
             created: string;
             /** Format: date-time */
             lastUsed?: string;
+            /** Format: date-time */
+            expires: string;
+            /** @description The request came with it. */
+            current: boolean;
         };
         /** @description A person. */
         Account: {
@@ -961,6 +1076,8 @@ export interface components {
             id: number;
             name: string;
             admin: boolean;
+            /** @description Nobody signs in to it. */
+            locked: boolean;
             /** @description The source of its own settings. */
             personal?: string;
             /** @description Of commits made in its workspaces. */
@@ -1016,6 +1133,10 @@ export interface components {
             sizes?: components["schemas"]["Size"][];
             /** @description What will soon be wrong. */
             warning?: string;
+            /** @description Root of a workspace is nobody on its host. */
+            userNamespaces?: boolean;
+            /** @description Untrusted text is read, and git works, where the host's files and networks are not. */
+            apart?: boolean;
             /** Format: date-time */
             examined?: string;
         };
@@ -1895,6 +2016,121 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CheckResult"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setPassword: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordChange"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeAccount: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is signed out */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    resetPassword: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPassword"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    lockAccount: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Locked"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSignIns: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Fine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignIn"][];
                 };
             };
             default: components["responses"]["Problem"];
