@@ -152,7 +152,7 @@ func TestConsole(t *testing.T) {
 		for _, scheme := range []string{"light", "dark"} {
 			_, err := chromedp.Call(p.ctx, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme}}})
 			require.NoError(t, err)
-			for path, seen := range map[string]string{"/": "article", "/workspaces/timetable": "[data-step]", "/new": "input[name=source]", "/sites": "article", "/team": "#people"} {
+			for path, seen := range map[string]string{"/": "article", "/workspaces/timetable": "[data-step]", "/new": "input[name=source]", "/sites": "article", "/you": "#keys", "/team": "#people"} {
 				p.does(chromedp.Navigate(world.Service.URL+path), see(seen))
 				p.accessible(scheme + " " + path)
 			}
@@ -163,7 +163,7 @@ func TestConsole(t *testing.T) {
 	})
 	t.Run("nothing is cut off at phone width", func(t *testing.T) {
 		p.t = t
-		for _, path := range []string{"/", "/workspaces/timetable", "/new", "/sites", "/team"} {
+		for _, path := range []string{"/", "/workspaces/timetable", "/new", "/sites", "/you", "/team"} {
 			p.does(chromedp.EmulateViewport(390, 800), chromedp.Navigate(world.Service.URL+path), see("main h1, main h2"))
 			wide, err := chromedp.Run(p.ctx, chromedp.Evaluate[int]("document.documentElement.scrollWidth"))
 			require.NoError(t, err)

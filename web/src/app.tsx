@@ -11,6 +11,7 @@ import { WorkspacePage } from "./workspace/workspace";
 import { New } from "./new/new";
 import { Sites } from "./sites/sites";
 import { Team } from "./team/team";
+import { You } from "./you/you";
 
 // The terminal is large and loads when it is opened.
 const TerminalPage = lazy(() => import("./terminal/terminal"));
@@ -46,6 +47,7 @@ function Inside() {
         <Route path="/" element={<Workspaces />} />
         <Route path="/new" element={<New />} />
         <Route path="/sites" element={<Sites />} />
+        <Route path="/you" element={<You />} />
         <Route path="/team" element={<Team />} />
         <Route path="/workspaces/:name" element={<WorkspacePage />} />
         <Route path="/workspaces/:name/terminal" element={<TerminalPage />} />

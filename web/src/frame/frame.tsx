@@ -8,6 +8,7 @@ const places = [
   ["/", "Workspaces"],
   ["/new", "New"],
   ["/sites", "Sites"],
+  ["/you", "You"],
   ["/team", "Team"],
 ] as const;
 

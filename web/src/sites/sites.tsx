@@ -39,6 +39,7 @@ function SitePlate({ site: s }: { site: Site }) {
     ["memory", gigabytes(s.memoryBytes)],
     ["disk free", gigabytes(s.diskFreeBytes)],
     ["graphics processor", s.gpu ? "can be given to workspaces" : undefined],
+    ["root of a workspace", s.userNamespaces === undefined ? undefined : s.userNamespaces ? "is nobody on the host" : "is root on the host"],
     ["your workspaces", s.workspaces.toString()],
     ["sizes", s.sizes?.map((x) => `${x.name} (${sizeWords(x)})`).join(", ")],
   ];
@@ -48,6 +49,8 @@ function SitePlate({ site: s }: { site: Site }) {
         <h2 className="text-xl font-semibold">{s.name}</h2>
         <span className={s.ready ? "text-success" : "text-error"}>{s.ready ? "● can hold workspaces" : "✕ does not answer"}</span>
       </div>
+      {s.userNamespaces === false && <p className="mt-2 break-words text-warning">▲ Root of a workspace is root on its host here: start its engine with userns-remap.</p>}
+      {s.apart === false && <p className="mt-2 break-words text-warning">▲ Not everything that is untrusted is kept apart from the service's host.</p>}
       {s.warning && <p className="mt-2 break-words text-warning">▲ {s.warning}</p>}
       {s.problem && <p className="mt-2 break-words">{s.problem}</p>}
       <dl className="mt-3 grid grid-cols-[auto_minmax(0,1fr)] gap-x-6 text-base">

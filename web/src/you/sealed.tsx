@@ -1,32 +1,8 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api } from "../api/client";
 import { Entry } from "../frame/entry";
-import { Ago } from "../frame/time";
+import { Sealed } from "../frame/sealed";
 import { TroubleNote } from "../frame/trouble";
-
-type Item = { key: string; name: string; detail: string; created: string; remove: () => void };
-
-/** A list of things that are kept sealed: what they are, since when, and a way to forget each. */
-function Sealed({ items, none }: { items?: Item[]; none: string }) {
-  if (items?.length === 0) return <p className="quiet">{none}</p>;
-  return (
-    <ul>
-      {items?.map((i) => (
-        <li key={i.key} className="inked flex items-start justify-between gap-4 border-b py-2">
-          <div className="min-w-0">
-            <div className="break-words">{i.name}</div>
-            <div className="quiet text-sm break-words">
-              {i.detail}, <Ago at={i.created} />
-            </div>
-          </div>
-          <button type="button" className="btn btn-sm" onClick={i.remove} aria-label={`Forget ${i.name}`}>
-            Forget
-          </button>
-        </li>
-      ))}
-    </ul>
-  );
-}
 
 /** How the account signs in to git hosts. */
 export function GitHosts() {
@@ -76,33 +52,6 @@ export function Secrets() {
         send={(v) => api.setSecret(v.name ?? "", v.source ?? "", v.value ?? "").then(again)}
         button="Keep the secret"
         command={(v) => `domicile secrets set ${v.name || "NAME"} -for ${v.source || "SOURCE"}`}
-      />
-      <TroubleNote error={list.error ?? remove.error} />
-    </section>
-  );
-}
-
-/** The service's credentials of registries, for administrators. */
-export function Registries() {
-  const queries = useQueryClient();
-  const again = () => queries.invalidateQueries({ queryKey: ["registries"] });
-  const list = useQuery({ queryKey: ["registries"], queryFn: api.registries });
-  const remove = useMutation({ mutationFn: api.removeRegistry, onSuccess: again });
-  return (
-    <section aria-labelledby="registries" className="min-w-0">
-      <h2 id="registries" className="mb-2 text-xl font-semibold">
-        Registries
-      </h2>
-      <Sealed none="The service signs in to none. Registries that are open to all need none." items={list.data?.map((r) => ({ key: r.host, name: r.host, detail: `as ${r.username}`, created: r.created, remove: () => remove.mutate(r.host) }))} />
-      <Entry
-        fields={[
-          { name: "host", label: "Registry", placeholder: "registry.example.com" },
-          { name: "username", label: "Name" },
-          { name: "password", label: "Password or token", secret: true },
-        ]}
-        send={(v) => api.setRegistry(v.host ?? "", v.username ?? "", v.password ?? "").then(again)}
-        button="Keep them"
-        command={(v) => `domicile registries add ${v.host || "HOST"} -user ${v.username || "NAME"}`}
       />
       <TroubleNote error={list.error ?? remove.error} />
     </section>
