@@ -315,11 +315,33 @@ func (f *fetching) submodules(ctx context.Context, to string) error {
 		var what *fault.Fault
 		if errors.As(known, &what) {
 			return &fault.Fault{Code: what.Code, Remedy: "correct .gitmodules, or give the service access to the submodule", Transient: what.Transient, Err: what.Err,
-				Message: "a submodule of " + f.Address.String() + " cannot be fetched"}
+				Message: submoduleLine(to, what) + ": a submodule of " + f.Address.String() + " cannot be fetched"}
 		}
 		return known
 	}
 	return nil
+}
+
+// submoduleLine is where .gitmodules names the submodule that git speaks of.
+func submoduleLine(checkout string, what *fault.Fault) string {
+	const file = ".gitmodules"
+	root, err := os.OpenRoot(checkout)
+	if err != nil {
+		return file
+	}
+	defer root.Close()
+	text, err := root.ReadFile(file)
+	if err != nil || what.Err == nil {
+		return file
+	}
+	for i, line := range strings.Split(string(text), "\n") {
+		key, value, found := strings.Cut(line, "=")
+		value = strings.TrimSpace(value)
+		if name := strings.TrimSpace(key); found && value != "" && (name == "path" || name == "url") && strings.Contains(what.Err.Error(), value) {
+			return fmt.Sprintf("%s:%d", file, i+1)
+		}
+	}
+	return file
 }
 
 func (f *fetching) git(ctx context.Context, folder string, args ...string) (string, error) {

@@ -118,6 +118,7 @@ func TestSubmodules(t *testing.T) {
 	require.NoError(t, err)
 	_, err = f.Fetch(t.Context(), Want{Address: a, Key: "w2"})
 	assert.ErrorContains(t, err, "submodule", "a folder of this host is not read")
+	assert.Regexp(t, `\.gitmodules:[23]: a submodule of`, err.Error())
 }
 
 func TestAnInterruptedFetchLeavesAMirrorThatWorks(t *testing.T) {

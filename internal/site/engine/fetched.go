@@ -72,6 +72,9 @@ func (w *builder) settle(ctx context.Context, def *llb.Definition) error {
 		if err := judgeStep(op, place); err != nil {
 			return err
 		}
+		if e := op.GetExec(); e != nil && e.Meta != nil {
+			e.Meta.Ulimit = w.bounds()
+		}
 		if s := op.GetSource(); s != nil && isAddress(s.Identifier) {
 			if next == mostFetched {
 				return fault.New("not-carried-out", "fetch them in a RUN", "%s: a build adds at most %d addresses", place, mostFetched)
@@ -112,6 +115,19 @@ func (w *builder) lineOf(op *pb.Op) string {
 		return w.place()
 	}
 	return fmt.Sprintf("%s:%d", w.place(), at)
+}
+
+// bounds are the limits of the programs of a RUN: an engine's builder has no others. Where
+// the engine maps its users, that of processes holds for root too.
+func (w *builder) bounds() []*pb.Ulimit {
+	list := []*pb.Ulimit{{Name: "nproc", Soft: judge.MostProcesses, Hard: judge.MostProcesses}, {Name: "core"}}
+	w.s.mu.Lock()
+	memory := w.s.host.memory
+	w.s.mu.Unlock()
+	if memory > 0 {
+		list = append(list, &pb.Ulimit{Name: "data", Soft: memory / shareOfMemory, Hard: memory / shareOfMemory})
+	}
+	return list
 }
 
 func isAddress(identifier string) bool {
