@@ -15,6 +15,7 @@ import (
 	"domicile/internal/fault"
 	"domicile/internal/records"
 	"domicile/internal/site"
+	"domicile/internal/visible"
 )
 
 // Who has an account is not found out by handing things over to names.
@@ -38,6 +39,35 @@ func TestNamesAreNotTriedByHandingOver(t *testing.T) {
 	assert.Greater(t, codes["slowed-down"], 12)
 	h.person(t, "finn")
 	assert.Equal(t, "slowed-down", fault.Code(hand("finn-of-"+t.Name())), "a name that is there looks the same")
+}
+
+// A name may hold anything when it is typed: none is an error of the service, and none
+// reaches a terminal from the list of sign-ins.
+func TestWhatIsTypedAsAName(t *testing.T) {
+	h := open(t, site.Facts{}, plain)
+	nobody, err := client.Open(h.url, "")
+	require.NoError(t, err)
+	in := func(name string) string {
+		_, err := client.Answer[client.Account](nobody.SignIn(t.Context(), client.Credentials{Name: name, Password: "all-hands-on-deck"}))
+		return fault.Code(err)
+	}
+	for _, name := range []string{"", "odd\x00name", "odd\x1b[2Jname", "odd' or 1=1", strings.Repeat("odd", 200)} {
+		assert.Contains(t, []string{"wrong-password", "bad-request"}, in(name), "%q", name)
+	}
+	seen, err := h.store.SignIns(t.Context(), 0, 50)
+	require.NoError(t, err)
+	odd := 0
+	for _, s := range seen {
+		assert.Equal(t, visible.Text(s.Name), s.Name)
+		if strings.HasPrefix(s.Name, "odd") {
+			odd++
+		}
+	}
+	assert.GreaterOrEqual(t, odd, 4)
+
+	skipper := h.person(t, "skipper")
+	_, err = client.Answer[client.Token](skipper.AddToken(t.Context(), client.NewToken{Label: "of\x00zero"}))
+	assert.Equal(t, "bad-text", fault.Code(err))
 }
 
 // What an administrator does about accounts is nobody else's.

@@ -15,6 +15,7 @@ import (
 	"domicile/internal/fault"
 	"domicile/internal/records"
 	"domicile/internal/source"
+	"domicile/internal/visible"
 )
 
 var accountName = regexp.MustCompile(`^[a-z][a-z0-9._-]{0,39}$`)
@@ -57,15 +58,18 @@ func (s *Server) withPassword(ctx context.Context, work func()) error {
 func (s *Server) proven(ctx context.Context, a records.Account, typed, password string) error {
 	from := address(ctx)
 	note := func(outcome string) error {
-		return s.o.Store.NoteSignIn(ctx, records.SignIn{Name: typed[:min(len(typed), maxTyped)], Address: from, Outcome: outcome})
+		name := visible.Text(typed[:min(len(typed), maxTyped)]) // it may be anything
+		return s.o.Store.NoteSignIn(ctx, records.SignIn{Name: name, Address: from, Outcome: outcome})
 	}
 	wait, end, err := s.slow.begin(ctx, typed, from)
 	if err != nil {
 		return err
 	}
 	if wait > 0 {
-		if err := note(records.SlowedDown); err != nil {
-			return err
+		if s.slow.tellsAgain(from) {
+			if err := note(records.SlowedDown); err != nil {
+				return err
+			}
 		}
 		return fault.New("slowed-down", fmt.Sprintf("try again in %s", wait.Round(time.Second)+time.Second), "There were too many wrong passwords")
 	}
@@ -133,9 +137,12 @@ func (s *Server) MakeFirstAccount(ctx context.Context, q MakeFirstAccountRequest
 
 // SignIn checks name and password.
 func (s *Server) SignIn(ctx context.Context, q SignInRequestObject) (SignInResponseObject, error) {
-	a, err := s.o.Store.AccountByName(ctx, q.Body.Name)
-	if err != nil && !errors.Is(err, records.ErrNotFound) {
-		return nil, err
+	var a records.Account
+	if accountName.MatchString(q.Body.Name) { // no account has another
+		var err error
+		if a, err = s.o.Store.AccountByName(ctx, q.Body.Name); err != nil && !errors.Is(err, records.ErrNotFound) {
+			return nil, err
+		}
 	}
 	if err := s.proven(ctx, a, q.Body.Name, q.Body.Password); err != nil {
 		return nil, err

@@ -34,6 +34,8 @@ func problemOf(err error) Problem {
 		return p
 	case errors.Is(err, records.ErrNotFound):
 		return Problem{Title: "You have nothing of that name or number", Status: http.StatusNotFound, Code: "not-found"}
+	case records.Unwritable(err):
+		return Problem{Title: "A text in the request holds what is no text, such as a zero byte", Status: http.StatusBadRequest, Code: "bad-text", Remedy: optional("leave it out")}
 	case records.Unavailable(err):
 		return Problem{Title: "The service's database does not answer", Status: http.StatusServiceUnavailable, Code: "database-unavailable",
 			Remedy: optional("try again in a moment; the service goes on by itself when the database is back")}

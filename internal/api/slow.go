@@ -44,8 +44,9 @@ func (t tries) wait(free int, longest time.Duration) time.Duration {
 type slowdown struct {
 	now  func() time.Time
 	mu   sync.Mutex
-	seen map[string]tries // by address, account, and both
-	line map[string]*line // of those that wait, by address
+	seen map[string]tries     // by address, account, and both
+	line map[string]*line     // of those that wait, by address
+	told map[string]time.Time // when it was last noted that an address is slowed
 }
 
 // line is where the passwords of one address wait for their turn.
@@ -55,7 +56,7 @@ type line struct {
 }
 
 func newSlowdown() *slowdown {
-	return &slowdown{now: time.Now, seen: map[string]tries{}, line: map[string]*line{}}
+	return &slowdown{now: time.Now, seen: map[string]tries{}, line: map[string]*line{}, told: map[string]time.Time{}}
 }
 
 // keys are what a try counts for, each with its bounds.
@@ -123,6 +124,24 @@ func (s *slowdown) wait(name, address string) (wait time.Duration) {
 		wait = max(wait, t.last.Add(t.wait(bounds.free, bounds.longest)).Sub(s.now()))
 	}
 	return wait
+}
+
+// toldEvery is how often it is noted that an address is slowed: a flood of tries must not
+// become a flood of notes.
+const toldEvery = 10 * time.Second
+
+// tellsAgain tells whether it is time to note that an address is slowed.
+func (s *slowdown) tellsAgain(address string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.now().Sub(s.told[address]) < toldEvery {
+		return false
+	}
+	if len(s.told) >= triesRemembered {
+		clear(s.told)
+	}
+	s.told[address] = s.now()
+	return true
 }
 
 // ended counts how a try went. Who is in has no wrong tries at this address.

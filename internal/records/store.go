@@ -138,6 +138,13 @@ func Unavailable(err error) bool {
 	return strings.Contains(err.Error(), "conn closed") || strings.Contains(err.Error(), "unexpected EOF") || strings.Contains(err.Error(), "failed to connect")
 }
 
+// Unwritable tells whether an error means that a text holds what PostgreSQL cannot keep: a
+// zero byte, or what is not UTF-8.
+func Unwritable(err error) bool {
+	var answer *pgconn.PgError
+	return errors.As(err, &answer) && (answer.Code == "22021" || answer.Code == "22P05")
+}
+
 // one reads a single row; none is ErrNotFound.
 func one[T any](ctx context.Context, db database, sql string, args ...any) (T, error) {
 	rows, err := db.Query(ctx, sql, args...)
