@@ -45,7 +45,7 @@ func TestTheServiceWithoutRoot(t *testing.T) {
 	source := publish(t, "modest", definition, map[string]string{composeFile: "services:\n  work:\n    build: .\n    command: sleep infinity\n", ".devcontainer/Dockerfile": "FROM BASE\nRUN echo built > /built\n"})
 	a := mate.domicile(t, "provision", source, "-name", "modest")
 	require.Equal(t, 0, a.status, a.out+a.err)
-	t.Cleanup(func() { _ = mate.command(t.Context(), "", "remove", "modest", "-yes").Run() })
+	t.Cleanup(func() { mate.remove(t, "modest") })
 	inside := mate.domicile(t, "run", "modest", "--", "sh", "-c", "id -un; cat /built; python3 -c \"import socket; s=socket.socket(socket.AF_UNIX); s.connect('/run/domicile-door/engine.sock'); s.send(b'GET /_ping HTTP/1.0\\r\\n\\r\\n'); print(s.recv(15).decode())\"")
 	assert.Equal(t, "crew\nbuilt\nHTTP/1.0 200 OK", strings.TrimSpace(inside.out), inside.err)
 	assert.Equal(t, 0, mate.domicile(t, "rebuild", "modest").status)
