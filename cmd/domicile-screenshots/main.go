@@ -144,7 +144,7 @@ func takeCommands(ctx context.Context, git, out, only string) error {
 		{"command-definition", []string{"domicile templates", "domicile draft -show demo/repositories/tidesensor", "domicile check -effective demo/repositories/timetable"}},
 		{"command-work", []string{"domicile plan " + git + "/skerry/fares.git", "domicile rebuild fares", "domicile checks fares", "domicile tasks fares prices", "domicile services quayboard"}},
 		{"command-upkeep", []string{"domicile snapshots", "domicile helper timetable", "domicile prepare", "domicile rebuild fares -foresee", "domicile author", "domicile secrets", "domicile stay timetable -for 8h", "domicile show timetable"}},
-		{"command-list", []string{"domicile list", "domicile show timetable", "domicile sites", "domicile run timetable -- bin/sailings 2026-07-01", "domicile keys"}},
+		{"command-list", []string{"domicile list", "domicile sites", "domicile run timetable -- bin/sailings 2026-07-01", "domicile keys", "domicile accounts", "domicile tokens", "domicile sign-ins"}},
 	}
 	slips, err := writeSlips()
 	if err != nil {

@@ -269,7 +269,7 @@ var sitesCommand = command{
 // trustOf says how far a site and the service keep workspaces from the host.
 func trustOf(s client.Site) (said []string) {
 	if s.UserNamespaces != nil {
-		line := "root of a workspace is nobody on its host (user name spaces)"
+		line := "root of a workspace is nobody on its host (user namespaces)"
 		if !*s.UserNamespaces {
 			line = "root of a workspace is root on its host: start its engine with userns-remap (docs/trust.md)"
 		}

@@ -146,7 +146,7 @@ func (r *Readers) refill() {
 // nobody is the user that the process is on the host.
 const nobody = 65534
 
-// begin starts a process with name spaces of its own. As root it becomes a user who has
+// begin starts a process with namespaces of its own. As root it becomes a user who has
 // nothing here; as another user it stays that one, whose files it does not see.
 func begin() (*process, error) { return beginAs(Name) }
 

@@ -25,7 +25,7 @@ func (f *fetching) large(ctx context.Context, mirror, to string) error {
 		return fault.Wrap(err, "no-git-lfs", "install git-lfs on the service's host", "the repository %s keeps large files apart, and the service's host cannot fetch them", f.Address)
 	}
 	if f.Gate != nil && !f.Gate.Apart() {
-		return fault.New("no-large-files", "give the service the right to make network name spaces (docs/trust.md)", "the repository %s keeps large files apart, and the service's host cannot keep what fetches them from its own network", f.Address)
+		return fault.New("no-large-files", "give the service the right to make network namespaces (docs/trust.md)", "the repository %s keeps large files apart, and the service's host cannot keep what fetches them from its own network", f.Address)
 	}
 	f.Say(fmt.Sprintf("fetching %d large files", strings.Count(files, "\x00")))
 	// Its filters are named for this call alone: how the person's git has them is their own.

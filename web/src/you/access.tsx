@@ -55,7 +55,7 @@ function Row({ token: t, remove }: { token: TokenInfo; remove: () => void }) {
       </div>
       {!t.current && (
         <button type="button" className="btn btn-sm" onClick={remove} aria-label={`End ${t.label}`}>
-          End it
+          End
         </button>
       )}
     </li>
