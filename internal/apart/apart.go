@@ -42,10 +42,12 @@ type request struct {
 	Paths []string `json:"paths"`
 }
 
-// ask is what the process says: which file it wants, or what it has read.
+// ask is what the process says: that it waits for work, which file it wants, or what it has
+// read.
 type ask struct {
-	Open string           `json:"open,omitempty"`
-	Done *compose.Reading `json:"done,omitempty"`
+	Ready bool             `json:"ready,omitempty"`
+	Open  string           `json:"open,omitempty"`
+	Done  *compose.Reading `json:"done,omitempty"`
 }
 
 // file answers what it wants.
@@ -64,9 +66,10 @@ type Readers struct {
 
 // process is one of them.
 type process struct {
-	cmd *exec.Cmd
-	in  io.WriteCloser
-	out *bufio.Reader
+	cmd  *exec.Cmd
+	in   io.WriteCloser
+	out  *bufio.Reader
+	from *json.Decoder
 }
 
 // Start starts the first ones, and tells why this machine cannot keep them apart.
@@ -103,8 +106,10 @@ func (r *Readers) Read(ctx context.Context, files fs.FS, paths []string) (compos
 	if err != nil {
 		return compose.Reading{}, err
 	}
-	defer p.end()
-	go r.refill()
+	defer func() { // only now: what starts takes time from what is read
+		p.end()
+		go r.refill()
+	}()
 	return p.read(ctx, files, paths)
 }
 
@@ -131,6 +136,10 @@ func (r *Readers) refill() {
 		p, err := begin()
 		if err != nil {
 			return // it is tried again when one is needed
+		}
+		if err := p.ready(); err != nil {
+			p.end()
+			return
 		}
 		r.mu.Lock()
 		if r.ended || len(r.spare) >= kept {
@@ -174,7 +183,19 @@ func beginAs(name string) (*process, error) {
 	if err := c.Start(); err != nil {
 		return nil, fmt.Errorf("start a reader apart: %w", err)
 	}
-	return &process{c, in, bufio.NewReaderSize(io.LimitReader(out, 64<<20), 64<<10)}, nil
+	from := bufio.NewReaderSize(io.LimitReader(out, 64<<20), 64<<10)
+	return &process{c, in, from, json.NewDecoder(from)}, nil
+}
+
+// ready waits until the process waits for work.
+func (p *process) ready() error {
+	late := time.AfterFunc(readLimit, func() { _ = p.cmd.Process.Kill() })
+	defer late.Stop()
+	var a ask
+	if err := p.from.Decode(&a); err != nil {
+		return fmt.Errorf("start a reader apart: %w", err)
+	}
+	return nil
 }
 
 func (p *process) end() {
@@ -189,7 +210,7 @@ func (p *process) read(ctx context.Context, files fs.FS, paths []string) (compos
 	defer cancel()
 	stop := context.AfterFunc(ctx, func() { _ = p.cmd.Process.Kill() })
 	defer stop()
-	to, from := json.NewEncoder(p.in), json.NewDecoder(p.out)
+	to := json.NewEncoder(p.in)
 	broke := func(err error) (compose.Reading, error) {
 		if ctx.Err() != nil {
 			return compose.Reading{}, fmt.Errorf("reading them took longer than %s, or more memory than it may", readLimit)
@@ -201,11 +222,14 @@ func (p *process) read(ctx context.Context, files fs.FS, paths []string) (compos
 	}
 	for range mostFiles {
 		var a ask
-		if err := from.Decode(&a); err != nil {
+		if err := p.from.Decode(&a); err != nil {
 			return broke(err)
 		}
-		if a.Done != nil {
+		switch {
+		case a.Done != nil:
 			return *a.Done, nil
+		case a.Ready:
+			continue
 		}
 		if err := to.Encode(give(files, a.Open)); err != nil {
 			return broke(err)

@@ -8,9 +8,11 @@ import (
 	"fmt"
 	"net"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -92,16 +94,46 @@ func TestATextThatEatsMemory(t *testing.T) {
 	assert.Empty(t, out.Problems)
 }
 
+// BenchmarkRead measures one reading, against the same one in this process: with a process
+// that waits for it, and where one must be started first.
 func BenchmarkRead(b *testing.B) {
-	r, err := Start()
+	files, paths := repository(map[string]string{"c.yaml": "services: { w: { image: x }, db: { image: postgres:15 } }"}), []string{"c.yaml"}
+	warmed, err := Start()
 	require.NoError(b, err)
-	defer r.Close()
-	files := repository(map[string]string{"c.yaml": "services: { w: { image: x }, db: { image: postgres:15 } }"})
-	for b.Loop() {
-		if _, err := r.Read(b.Context(), files, []string{"c.yaml"}); err != nil {
-			b.Fatal(err)
-		}
+	defer warmed.Close()
+	none := &Readers{ended: true} // it keeps none ready
+	took := func(read func() error) float64 {
+		start := time.Now()
+		require.NoError(b, read())
+		return float64(time.Since(start).Microseconds()) / 1000
 	}
+	through := func(r *Readers) func() error {
+		return func() error { _, err := r.Read(b.Context(), files, paths); return err }
+	}
+	var raw, warm, cold []float64
+	for b.Loop() {
+		require.Eventually(b, func() bool { return warmed.waiting() == kept }, 10*time.Second, time.Millisecond)
+		raw = append(raw, took(func() error { compose.Read(b.Context(), files, paths, nil); return nil }))
+		warm = append(warm, took(through(warmed)))
+		require.Eventually(b, func() bool { return warmed.waiting() == kept }, 10*time.Second, time.Millisecond)
+		cold = append(cold, took(through(none)))
+	}
+	for _, of := range [][]float64{raw, warm, cold} {
+		slices.Sort(of)
+	}
+	middle := len(raw) / 2
+	b.ReportMetric(0, "ns/op")
+	b.ReportMetric(raw[middle], "raw-ms")
+	b.ReportMetric(warm[middle], "warm-ms")
+	b.ReportMetric(cold[middle], "cold-ms")
+	b.ReportMetric(warm[middle]/raw[middle], "warm-ratio")
+}
+
+// waiting is how many processes wait for work.
+func (r *Readers) waiting() int {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return len(r.spare)
 }
 
 // What a process has that was left behind: seen from inside.

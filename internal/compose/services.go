@@ -15,12 +15,18 @@ import (
 	"domicile/internal/recipe"
 )
 
+// mostNetworks bounds the networks of a workspace: its host has not many addresses for them.
+const mostNetworks = 20
+
 // plan turns a project into services as a site makes them. What has no equivalent is refused
 // by name and line; what reaches for the host is left for the judge.
 func (p *Project) plan(out *Reading) error {
 	for _, name := range p.NetworkNames() {
 		n := p.Networks[name]
 		file, line := p.partPlace("networks", name)
+		if len(out.Networks) == mostNetworks {
+			return notCarriedOut(file, line, "the network %s is one more than the %d that a workspace may have", name, mostNetworks)
+		}
 		if n.External {
 			return notCarriedOut(file, line, "the network %s is external: a workspace's services see only each other", name)
 		}

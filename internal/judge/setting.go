@@ -20,6 +20,8 @@ const (
 	// MostProcesses is how many processes a workspace or a service may have, and has unless
 	// it asks for fewer.
 	MostProcesses = 4096
+	// MostServices is how many services a workspace may have beside its own container.
+	MostServices = 30
 	// MostFiles is how many files a process may have open.
 	MostFiles = 1 << 20
 	mostGrace = 10 * time.Minute

@@ -71,7 +71,11 @@ func (p *Plan) judge(j *judge.Judge) {
 	j.Images = append(j.Images, p.Made()...)
 	container := p.Container // judging writes names of images out whole
 	judgeContainer(j, &container)
-	for _, v := range p.Services {
+	for i, v := range p.Services {
+		if i == judge.MostServices {
+			j.RefuseFor("name those that are needed in runServices", v.Places.At("Image", v.Image), "a workspace has at most %d services beside its own, and this is service %s of %d", i, v.Name, len(p.Services))
+			break
+		}
 		judgeService(j, &v)
 	}
 	judgeNetworks(j, p.Networks)

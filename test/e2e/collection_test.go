@@ -62,6 +62,15 @@ func withCompose(text string) hostile {
 	return hostile{files: map[string]string{definitionFile: `{"dockerComposeFile": "compose.yaml", "service": "work"}`, composeFile: text}}
 }
 
+// manyTimes writes a line again and again, each with its number.
+func manyTimes(n int, line string) string {
+	var b strings.Builder
+	for i := range n {
+		fmt.Fprintf(&b, line, i)
+	}
+	return b.String()
+}
+
 func (h hostile) and(name, text string) hostile {
 	h.files = maps.Clone(h.files)
 	h.files[name] = text
@@ -198,6 +207,8 @@ func collection(prize string) map[string]hostile {
 		all["service build: "+name] = withCompose("services:\n  work:\n    build: { "+dots+b+" }\nsecrets: { x: { file: y } }\n").and(".devcontainer/Dockerfile", "FROM BASE\n").and(".devcontainer/y", "x")
 	}
 	add("compose", map[string]hostile{
+		"services without number":   withCompose("services:\n  work: { image: BASE }\n" + manyTimes(100, "  more%d: { image: BASE }\n")),
+		"networks without number":   withCompose("services:\n  work: { image: BASE }\nnetworks:\n" + manyTimes(100, "  more%d: {}\n")),
 		"external network":          withCompose("services: { work: { image: BASE, networks: [x] } }\nnetworks:\n  x: { external: true, name: domicile-x-w1-default }\n"),
 		"a network's options":       withCompose("services: { work: { image: BASE, networks: [x] } }\nnetworks:\n  x: { driver_opts: { com.docker.network.bridge.name: docker0 } }\n"),
 		"a network's driver":        withCompose("services: { work: { image: BASE, networks: [x] } }\nnetworks:\n  x: { driver: host }\n"),

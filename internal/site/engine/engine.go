@@ -231,6 +231,9 @@ func (s *Site) explain(err error, doing string) error {
 			"the container engine at %s is going away or coming up (%s)", s.o.Host, doing)
 	case containsAny(err.Error(), filterBusy...):
 		return fault.Passing(err, "engine-unavailable", "see what else changes the packet filter of the engine's host", "the container engine could not set its network up (%s)", doing)
+	case strings.Contains(err.Error(), "session key"):
+		return fault.Wrap(err, "no-keys-left", "on the engine's host: sysctl kernel.keys.maxkeys=20000 kernel.keys.maxbytes=2000000 (docs/trust.md); or remove workspaces",
+			"the engine's host has no key left for one more container (%s)", doing)
 	case strings.Contains(err.Error(), "no space left on device"):
 		return fault.Wrap(err, "disk-full", "free space on the engine's disk, then try again", "the engine's disk is full (%s)", doing)
 	case cerrdefs.IsUnavailable(err):

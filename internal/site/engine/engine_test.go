@@ -128,14 +128,15 @@ func TestPullFaults(t *testing.T) {
 		code      string
 		transient bool
 	}{
-		"manifest unknown: manifest unknown":                          {"image-not-found", false},
-		"Get http://r/v2/: dial tcp 127.0.0.1:9: connection refused":  {"registry-down", true},
-		"received unexpected HTTP status: 503 Service Unavailable":    {"registry-down", true},
-		"unauthorized: authentication required":                       {"image-denied", false},
-		"dial tcp: lookup r.skerry.test: no such host":                {"registry-unknown", true},
-		"invalid reference format: repository name must be lowercase": {"bad-image", false},
-		"write /x: no space left on device":                           {"disk-full", false},
-		"failed to update store for object type *libnetwork.endpoint": {"engine-unavailable", true},
+		"manifest unknown: manifest unknown":                                                {"image-not-found", false},
+		"Get http://r/v2/: dial tcp 127.0.0.1:9: connection refused":                        {"registry-down", true},
+		"received unexpected HTTP status: 503 Service Unavailable":                          {"registry-down", true},
+		"unauthorized: authentication required":                                             {"image-denied", false},
+		"dial tcp: lookup r.skerry.test: no such host":                                      {"registry-unknown", true},
+		"invalid reference format: repository name must be lowercase":                       {"bad-image", false},
+		"write /x: no space left on device":                                                 {"disk-full", false},
+		"failed to update store for object type *libnetwork.endpoint":                       {"engine-unavailable", true},
+		"unable to join session keyring: unable to create session key: disk quota exceeded": {"no-keys-left", false},
 		"something else": {"engine-refused", false},
 	}
 	for text, want := range cases {

@@ -54,6 +54,8 @@ func (d *Door) make(ctx context.Context, name string, body []byte) (made contain
 		return made, err
 	}
 	q.Config.Image = image.Name()
+	d.making.Lock()
+	defer d.making.Unlock()
 	there, err := d.API.ContainerList(ctx, container.ListOptions{All: true, Filters: d.mine(filters.NewArgs())})
 	if err != nil {
 		return made, err

@@ -55,6 +55,7 @@ type Door struct {
 	// every host may be asked.
 	MayAsk func(ctx context.Context, host string) error
 
+	making  sync.Mutex // held while it is counted and made, so that many at once are counted too
 	once    sync.Once
 	engine  *http.Transport
 	forward *httputil.ReverseProxy
@@ -71,6 +72,8 @@ const (
 	maxBody = 1 << 20
 	// maxHelpers bounds how many containers a workspace may have through its door.
 	maxHelpers = 20
+	// maxVolumes bounds how many volumes it may have through it.
+	maxVolumes = 100
 	// oldest is the first version of the API in which a start takes no settings.
 	oldest = 24
 )

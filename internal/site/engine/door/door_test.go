@@ -22,8 +22,9 @@ import (
 // fake is an engine that has one container of the workspace's, one of somebody else's, and
 // notes what it is asked.
 type fake struct {
-	mu    sync.Mutex
-	asked []string
+	mu            sync.Mutex
+	asked         []string
+	made, volumes []any
 }
 
 func (f *fake) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -45,11 +46,27 @@ func (f *fake) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		reply(w, http.StatusOK, map[string]any{"ID": "e2", "ContainerID": "other"})
 	case path == "images/docker.io/library/open:latest/json":
 		reply(w, http.StatusOK, map[string]any{"Id": "i1", "Config": map[string]any{}, "RepoTags": []string{"open:latest", "domicile-state:x"}, "GraphDriver": map[string]any{"Name": "overlay2", "Data": map[string]string{"UpperDir": "/host/path"}}})
-	case path == "containers/json" || path == "images/json":
+	case path == "containers/json":
+		f.mu.Lock()
+		defer f.mu.Unlock()
+		reply(w, http.StatusOK, append([]any{}, f.made...))
+	case path == "images/json":
 		reply(w, http.StatusOK, []any{})
+	case r.Method == http.MethodGet && path == "volumes":
+		f.mu.Lock()
+		defer f.mu.Unlock()
+		reply(w, http.StatusOK, map[string]any{"Volumes": f.volumes})
+	case path == "volumes/create":
+		f.mu.Lock()
+		defer f.mu.Unlock()
+		f.volumes = append(f.volumes, map[string]any{"Name": "v"})
+		reply(w, http.StatusCreated, map[string]any{"Name": "v"})
 	case strings.HasSuffix(path, "/json"):
 		answer(w, http.StatusNotFound, "no such thing")
 	case r.Method == http.MethodPost && path == "containers/create":
+		f.mu.Lock()
+		defer f.mu.Unlock()
+		f.made = append(f.made, map[string]any{"Id": "new", "Labels": mine})
 		reply(w, http.StatusCreated, map[string]string{"Id": "new"})
 	default:
 		w.WriteHeader(http.StatusNoContent)
@@ -145,6 +162,34 @@ func TestItsOwnIsPassedOn(t *testing.T) {
 	status, said = ask(h, http.MethodPost, "/containers/cache/exec", `{"Cmd": ["id"], "Privileged": true}`)
 	assert.Equal(t, http.StatusForbidden, status, said)
 	assert.NotContains(t, f.asked, "POST /containers/c1/exec")
+}
+
+// Asking for many at once does not give more than asking for one after the other.
+func TestHowManyItMayHave(t *testing.T) {
+	f, h := opened(t)
+	var all sync.WaitGroup
+	said := make(chan string, 3*maxVolumes)
+	for range cap(said) / 2 {
+		all.Go(func() {
+			_, words := ask(h, "POST", "/containers/create", `{"Image": "open"}`)
+			said <- words
+		})
+		all.Go(func() {
+			_, words := ask(h, "POST", "/volumes/create", `{"Name": "more"}`)
+			said <- words
+		})
+	}
+	all.Wait()
+	close(said)
+	refused := 0
+	for words := range said {
+		if strings.Contains(words, "remove some first") {
+			refused++
+		}
+	}
+	assert.Len(t, f.made, maxHelpers)
+	assert.Len(t, f.volumes, maxVolumes)
+	assert.Equal(t, cap(said)-maxHelpers-maxVolumes, refused)
 }
 
 // Whatever is asked: the engine is asked only for the workspace's own containers and

@@ -1,6 +1,7 @@
 package door
 
 import (
+	"fmt"
 	"io"
 	"net/http"
 	"strings"
@@ -34,6 +35,17 @@ func (d *Door) makeVolume(w http.ResponseWriter, r *http.Request) {
 	}
 	if q.Driver != "" && q.Driver != "local" || len(q.DriverOpts) > 0 || q.ClusterVolumeSpec != nil || !volumeName.MatchString(q.Name) || q.Name == SourceVolume {
 		answer(w, http.StatusForbidden, "A volume of a helper has a name of its own, and neither a driver nor options.")
+		return
+	}
+	d.making.Lock()
+	defer d.making.Unlock()
+	there, err := d.API.VolumeList(r.Context(), volume.ListOptions{Filters: d.mine(filters.NewArgs())})
+	if err != nil {
+		failed(w, err)
+		return
+	}
+	if len(there.Volumes) >= maxVolumes {
+		answer(w, http.StatusForbidden, fmt.Sprintf("This workspace has %d volumes already, which is the most through this door: remove some first.", len(there.Volumes)))
 		return
 	}
 	v, err := d.API.VolumeCreate(r.Context(), volume.CreateOptions{Name: d.volume(q.Name), Labels: d.given()})
