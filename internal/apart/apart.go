@@ -37,12 +37,13 @@ const (
 	kept = 2
 )
 
-// request is what is to be read.
+// request is what is to be read, or the wish that the process prepares itself for that.
 type request struct {
+	Warm  bool     `json:"warm,omitempty"`
 	Paths []string `json:"paths"`
 }
 
-// ask is what the process says: that it waits for work, which file it wants, or what it has
+// ask is what the process says: that it is prepared, which file it wants, or what it has
 // read.
 type ask struct {
 	Ready bool             `json:"ready,omitempty"`
@@ -187,10 +188,13 @@ func beginAs(name string) (*process, error) {
 	return &process{c, in, from, json.NewDecoder(from)}, nil
 }
 
-// ready waits until the process waits for work.
+// ready waits until the process has prepared itself for work.
 func (p *process) ready() error {
 	late := time.AfterFunc(readLimit, func() { _ = p.cmd.Process.Kill() })
 	defer late.Stop()
+	if err := json.NewEncoder(p.in).Encode(request{Warm: true}); err != nil {
+		return fmt.Errorf("start a reader apart: %w", err)
+	}
 	var a ask
 	if err := p.from.Decode(&a); err != nil {
 		return fmt.Errorf("start a reader apart: %w", err)
@@ -217,7 +221,7 @@ func (p *process) read(ctx context.Context, files fs.FS, paths []string) (compos
 		}
 		return compose.Reading{}, fmt.Errorf("the process that reads them ended: %w", err)
 	}
-	if err := to.Encode(request{paths}); err != nil {
+	if err := to.Encode(request{Paths: paths}); err != nil {
 		return broke(err)
 	}
 	for range mostFiles {
@@ -225,11 +229,8 @@ func (p *process) read(ctx context.Context, files fs.FS, paths []string) (compos
 		if err := p.from.Decode(&a); err != nil {
 			return broke(err)
 		}
-		switch {
-		case a.Done != nil:
+		if a.Done != nil {
 			return *a.Done, nil
-		case a.Ready:
-			continue
 		}
 		if err := to.Encode(give(files, a.Open)); err != nil {
 			return broke(err)

@@ -41,13 +41,19 @@ func Main() int {
 	}
 	debug.SetMemoryLimit(maxHeap)
 	in, out := json.NewDecoder(os.Stdin), json.NewEncoder(os.Stdout)
-	warm()
-	if err := out.Encode(ask{Ready: true}); err != nil {
-		return 1
-	}
 	var q request
 	if err := in.Decode(&q); err != nil {
 		return 0 // it was not needed
+	}
+	if q.Warm {
+		warm()
+		q = request{}
+		if err := out.Encode(ask{Ready: true}); err != nil {
+			return 1
+		}
+		if err := in.Decode(&q); err != nil {
+			return 0
+		}
 	}
 	r := compose.Reading{}
 	if len(q.Paths) > 0 {
