@@ -40,7 +40,7 @@ var properties = []property{
 	{name: "shutdownAction", kinds: forAny, check: oneOf("none", "stopContainer", "stopCompose"), how: "what a stop stops; `none` keeps services running"},
 	{name: "init", kinds: forAny, check: (*checker).boolean, how: "an init process reaps children"},
 	{name: "privileged", kinds: forAny, check: (*checker).boolean, how: "given to the container", refused: "only where policy allows"},
-	{name: "capAdd", kinds: forAny, check: (*checker).texts, how: "given to the container", refused: "all but harmless capabilities"},
+	{name: "capAdd", kinds: forAny, check: (*checker).texts, how: "given to the container", refused: "all but harmless capabilities; `NET_RAW` is none of them"},
 	{name: "securityOpt", kinds: forAny, check: (*checker).texts, how: "given to the container", refused: "all but harmless options"},
 	{name: "mounts", kinds: forAny, check: (*checker).mounts, how: "volumes and tmpfs; a volume belongs to its workspace and goes with it", refused: "host folders"},
 	{name: "customizations", kinds: forAny, check: (*checker).customizations, how: "`domicile` is described below; those of other tools are kept"},
