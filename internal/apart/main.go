@@ -109,7 +109,7 @@ func leave(name string) error {
 	if err := unix.Prctl(unix.PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0); err != nil {
 		return fmt.Errorf("renounce new rights: %w", err)
 	}
-	// A name space of users gave it every right within it. A program has at most those that
+	// A user namespace gave it every right within it. A program has at most those that
 	// its thread was bound to when it began.
 	for c := range uintptr(unix.CAP_LAST_CAP + 1) {
 		if err := unix.Prctl(unix.PR_CAPBSET_DROP, c, 0, 0, 0); err != nil && !errors.Is(err, unix.EINVAL) {

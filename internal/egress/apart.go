@@ -17,7 +17,7 @@ import (
 // there is nothing but the proxy, and the listed addresses of this machine's loopback: so
 // also a program that does not ask its proxy for every address reaches no other.
 type apart struct {
-	space *os.File // the network name space; nil: this machine gives none
+	space *os.File // the network namespace; nil: this machine gives none
 	at    string   // host:port of the proxy
 	open  []net.Listener
 }
@@ -57,11 +57,11 @@ const proxyPort = "127.0.0.1:1"
 // make makes the network on this thread.
 func (k *apart) make(loopback []netip.AddrPort) error {
 	if err := unix.Unshare(unix.CLONE_NEWNET); err != nil {
-		return fmt.Errorf("make a network name space: %w", err)
+		return fmt.Errorf("make a network namespace: %w", err)
 	}
 	space, err := os.Open("/proc/thread-self/ns/net")
 	if err != nil {
-		return fmt.Errorf("hold the network name space: %w", err)
+		return fmt.Errorf("hold the network namespace: %w", err)
 	}
 	k.space = space
 	if err := up("lo"); err != nil {
