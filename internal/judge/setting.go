@@ -95,7 +95,7 @@ func (j *Judge) Network(place, mode string) {
 	}
 }
 
-// Space judges another name space that a container asks for: pid, ipc, uts, userns or
+// Space judges another namespace that a container asks for: pid, ipc, uts, userns or
 // cgroupns. Those of other containers are never given.
 func (j *Judge) Space(place, space, value string) {
 	known := slices.Contains([]string{"pid", "ipc", "uts", "userns", "cgroupns"}, space)

@@ -183,7 +183,7 @@ func view(folder, at string, users *os.File) error {
 	return nil
 }
 
-// mappedSpace makes a name space of users with the engine's mapping. A process holds it until
+// mappedSpace makes a user namespace with the engine's mapping. A process holds it until
 // it is used.
 func mappedSpace(base int) (*os.File, func(), error) {
 	c := exec.CommandContext(context.Background(), "/bin/cat")
