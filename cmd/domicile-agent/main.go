@@ -3,11 +3,13 @@
 //	domicile-agent serve -service-key KEY [-socket PATH] [-version V] [-guests ADDRESS]   serve the service's connections
 //	domicile-agent bridge [-socket PATH]               join standard input and output to that socket
 //	domicile-agent marked                              name a process of the user that is marked as busy
+//	domicile-agent reach ADDRESS | -stay               tell by the exit status whether somebody is at a TCP address; or stay, to be reached
 //	domicile-agent sftp                                serve SFTP on standard input and output
 package main
 
 import (
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"log/slog"
@@ -29,7 +31,10 @@ func main() {
 
 func run(args []string) error {
 	if len(args) == 0 {
-		return fmt.Errorf("one of serve, bridge, sftp, marked is wanted")
+		return fmt.Errorf("one of serve, bridge, sftp, marked, reach is wanted")
+	}
+	if args[0] == "reach" {
+		return reach(args[1:])
 	}
 	flags := flag.NewFlagSet(args[0], flag.ExitOnError)
 	socket := flags.String("socket", wire.SocketPath, "the agent's socket")
@@ -50,7 +55,22 @@ func run(args []string) error {
 	case "sftp":
 		return agent.ServeSFTP()
 	}
-	return fmt.Errorf("%q is none of serve, bridge, sftp, marked", args[0])
+	return fmt.Errorf("%q is none of serve, bridge, sftp, marked, reach", args[0])
+}
+
+// reach is one end of a trial whether two networks are kept apart.
+func reach(args []string) error {
+	switch {
+	case len(args) != 1:
+		return errors.New("reach: one address is wanted, or -stay")
+	case args[0] == "-stay":
+		ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM, syscall.SIGINT)
+		defer stop()
+		<-ctx.Done()
+	case !agent.Reaches(args[0]):
+		os.Exit(agent.Unreached)
+	}
+	return nil
 }
 
 func serve(socket, guests, version, key string) error {

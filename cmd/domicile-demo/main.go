@@ -83,13 +83,37 @@ func run(ctx context.Context) error {
 	}
 	say("ready")
 	tell(w, *programs, key)
-	select {
-	case <-ctx.Done():
-		fmt.Println("\nstopping all that was started")
-	case <-w.Service.Done():
-		return fmt.Errorf("the service ended; it said:\n%s", w.Service.LastWords())
+	return watch(ctx, w, say)
+}
+
+// watch waits until the demo is to end. A service that ends, such as one that somebody kills
+// to see what becomes of the workspaces, is started again; one that ends at once, again and
+// again, is not.
+func watch(ctx context.Context, w *scenario.World, say func(string)) error {
+	const quick, mostQuick = 5 * time.Second, 3
+	for ended := 0; ; {
+		started := time.Now()
+		select {
+		case <-ctx.Done():
+			fmt.Println("\nstopping all that was started")
+			return nil
+		case <-w.Service.Done():
+		}
+		if ended++; time.Since(started) > quick {
+			ended = 1
+		}
+		if ended > mostQuick {
+			return fmt.Errorf("the service ended again and again; it said:\n%s", w.Service.LastWords())
+		}
+		say("the service ended, and is started again")
+		if err := w.StartService(ctx); err != nil {
+			if ctx.Err() != nil {
+				return nil
+			}
+			return err
+		}
+		say("ready")
 	}
-	return nil
 }
 
 // needed is the disk that the demo takes with its base image, in bytes.

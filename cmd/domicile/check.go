@@ -13,6 +13,7 @@ import (
 	"domicile/internal/client"
 	"domicile/internal/compose"
 	"domicile/internal/definition"
+	"domicile/internal/plan"
 )
 
 // checking are the flags of check.
@@ -129,8 +130,11 @@ func cacheFolder() string {
 }
 
 func (f *checkedFolder) read(ctx context.Context, ignoreLocks bool) *definition.Report {
-	return definition.Read(ctx, f.root.FS(), definition.Options{File: filepath.ToSlash(f.file), Folder: f.absolute, Environment: os.LookupEnv, ImageMetadata: f.metadata,
+	report := definition.Read(ctx, f.root.FS(), definition.Options{File: filepath.ToSlash(f.file), Folder: f.absolute, Environment: os.LookupEnv, ImageMetadata: f.metadata,
 		Artifacts: f.store, Images: f.store, Compose: compose.Reader{}, IgnoreLocks: ignoreLocks})
+	// What the service allows is not known here.
+	report.Problems = append(report.Problems, plan.Refused(report, func() (*plan.Services, error) { return compose.Reader{}.Plan(ctx, "", f.root.FS(), report) }, nil, plan.Host{}, false)...)
+	return report
 }
 
 // address lets the service read the definition; what it answers is printed as it is.

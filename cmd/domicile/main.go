@@ -72,7 +72,7 @@ func commands() []command {
 }
 
 func main() {
-	if os.Args[0] == apart.Name || os.Args[0] == apart.Left {
+	if os.Args[0] == apart.Left {
 		os.Exit(apart.Main())
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)

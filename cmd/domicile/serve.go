@@ -42,7 +42,7 @@ import (
 type settings struct {
 	http, ssh, database, data, engine, agent, folders, address, templates, allow, sizes, size, outside, reserve string
 	workers, tries                                                                                              int
-	idleStop, lookEvery                                                                                         time.Duration
+	idleStop, lookEvery, youngest, keepRuns                                                                     time.Duration
 	verbose                                                                                                     bool
 }
 
@@ -74,6 +74,8 @@ var serveCommand = command{
 		text(&s.size, "size", "", "the size of a workspace that asks for none; default: no limits")
 		f.DurationVar(&s.idleStop, "idle-stop", 4*time.Hour, "after how long without use a workspace stops by itself, unless its definition says so; 0: it does not")
 		f.DurationVar(&s.lookEvery, "look-every", time.Minute, "how often the branches of prepared sources are looked at")
+		f.DurationVar(&s.youngest, "tidy-after", 10*time.Minute, "how old something that nothing uses must be to be told as left over")
+		f.DurationVar(&s.keepRuns, "keep-runs", records.UsualRetention.Runs, "how long runs that are over stay with their logs, beside the newest of each workspace; 0: for ever")
 		f.IntVar(&s.workers, "workers", 8, "how many runs are carried out at a time")
 		f.IntVar(&s.tries, "tries", 7, "how often a step is tried whose fault may pass, such as a registry that does not answer")
 		f.BoolVar(&s.verbose, "verbose", false, "log more")
@@ -206,7 +208,7 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 		return err
 	}
 	local, err := engine.New(engine.Options{Host: s.engine, Installation: installation, Agent: s.agent, SocketFolder: filepath.Join(data, "sockets"), DoorFolder: filepath.Join(data, "doors"), ViewFolder: filepath.Join(data, "views"),
-		Secret: seal.Derive("names"), ServiceKey: keys.ServicePublic(), Keychain: artifacts.Keychain, MayAsk: gate.Check, HTTP: &http.Client{Transport: gate.Transport()}})
+		Secret: seal.Derive("names"), ServiceKey: keys.ServicePublic(), Youngest: max(s.youngest, 1), Keychain: artifacts.Keychain, MayAsk: gate.Check, HTTP: &http.Client{Transport: gate.Transport()}})
 	if err != nil {
 		return err
 	}
@@ -228,8 +230,9 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 		return wrongUse("-disk-reserve %q is no amount: write it as 2gb", s.reserve)
 	}
 	reader, kept := compose.Reader{}, ""
-	if readers, err := apart.Start(); err == nil {
-		reader.Elsewhere = readers.Read
+	var read runs.DefinitionReader // nil: in this process
+	if readers, err := apart.Start(readerProgram()); err == nil {
+		reader.Elsewhere, read, artifacts.Unpack = readers.Compose, readers.Definition, readers.Unpack
 		context.AfterFunc(ctx, readers.Close)
 	} else {
 		kept = "untrusted text is read in the service's own process: " + err.Error()
@@ -242,8 +245,10 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 	}
 	vault := &vault.Vault{Store: a.store, Seal: seal}
 	const here = "this-host"
-	a.runner, err = runs.New(ctx, runs.Options{Store: a.store, Sites: map[string]site.Site{here: local}, Source: fetcher, Artifacts: artifacts, Compose: reader, Policy: policy, Vault: vault, Keys: keys, DiskReserve: reserve,
-		Sizes: sizes, Size: s.size, IdleStop: s.idleStop, LookEvery: s.lookEvery, Log: log, Workers: s.workers, Tries: s.tries})
+	retention := records.UsualRetention
+	retention.Runs = s.keepRuns
+	a.runner, err = runs.New(ctx, runs.Options{Store: a.store, Sites: map[string]site.Site{here: local}, Source: fetcher, Artifacts: artifacts, Compose: reader, Definition: read, Policy: policy, Vault: vault, Keys: keys, DiskReserve: reserve,
+		Sizes: sizes, Size: s.size, IdleStop: s.idleStop, LookEvery: s.lookEvery, Retention: retention, Log: log, Workers: s.workers, Tries: s.tries})
 	if err != nil {
 		return err
 	}
@@ -255,6 +260,16 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 	a.api = api.New(api.Options{Store: a.store, Runner: a.runner, Gateway: a.gateway, Source: fetcher, Artifacts: artifacts, Registries: registries, Vault: vault, Templates: split(s.templates), Log: log, Version: version,
 		Sites: []string{here}, SetupCode: a.code, SSH: reachedAt, HostKey: string(ssh.MarshalAuthorizedKey(hostKey.PublicKey())), Console: web.Handler(), MetricsToken: os.Getenv("DOMICILE_METRICS_TOKEN"), Apart: kept})
 	return nil
+}
+
+// readerProgram is the program that reads untrusted text: the small one beside this, which
+// starts sooner, or this one itself.
+func readerProgram() string {
+	small := besideMe("domicile-reader")
+	if info, err := os.Stat(small); err == nil && info.Mode().IsRegular() {
+		return small
+	}
+	return apart.Self
 }
 
 // welcome prints the link for the first account while there is none.

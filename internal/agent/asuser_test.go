@@ -25,10 +25,10 @@ const crew = "54321:54321"
 func asCrew(t *testing.T) (*agentlink.Link, string) {
 	t.Helper()
 	link := connect(t)
-	_, err := link.Configure(wire.Session{User: crew, Folder: "/", Probe: "none", Workspace: "deck"})
+	_, err := link.Configure(t.Context(), wire.Session{User: crew, Folder: "/", Probe: "none", Workspace: "deck"})
 	require.NoError(t, err)
 	t.Cleanup(func() { // the agent is everybody's of this file
-		_, err := link.Configure(wire.Session{User: "root", Folder: "/", Probe: "none", Workspace: "deck"})
+		_, err := link.Configure(context.WithoutCancel(t.Context()), wire.Session{User: "root", Folder: "/", Probe: "none", Workspace: "deck"})
 		assert.NoError(t, err)
 	})
 	home, err := os.MkdirTemp("", "crew-")
@@ -135,14 +135,14 @@ func TestGuestsProveThemselves(t *testing.T) {
 		b, err := io.ReadAll(out)
 		return string(b), err
 	}
-	_, err = link.Configure(wire.Session{User: "root", Folder: "/", Probe: "none"})
+	_, err = link.Configure(t.Context(), wire.Session{User: "root", Folder: "/", Probe: "none"})
 	require.NoError(t, err)
 	for _, key := range []ssh.Signer{nil, strange, service} {
 		_, err := come(key)
 		assert.ErrorContains(t, err, "unable to authenticate", "nobody is a guest here")
 	}
 	guest := newKey()
-	_, err = link.Configure(wire.Session{User: "root", Folder: "/", Probe: "none", GuestKey: public(guest)})
+	_, err = link.Configure(t.Context(), wire.Session{User: "root", Folder: "/", Probe: "none", GuestKey: public(guest)})
 	require.NoError(t, err)
 	said, err := come(guest)
 	require.NoError(t, err)

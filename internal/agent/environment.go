@@ -146,6 +146,14 @@ func (p *person) start() string {
 	return "/"
 }
 
+// home is where a path begins that names no folder.
+func (p *person) home() string {
+	if info, err := os.Stat(p.account.home); err == nil && info.IsDir() {
+		return p.account.home
+	}
+	return p.start()
+}
+
 // with gives the environment with more variables over it.
 func (p *person) with(more map[string]string) []string {
 	env := make(map[string]string, len(p.env)+len(more))

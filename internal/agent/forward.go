@@ -2,6 +2,7 @@ package agent
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -142,7 +143,7 @@ func (f *forwards) request(r *ssh.Request) {
 // listenTCP listens on loopback: what comes from the person's machine is for the person's
 // own programs inside, not for the network the workspace is on.
 func (f *forwards) listenTCP(r *ssh.Request, bind tcpBind) {
-	listener, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", strconv.Itoa(int(bind.Port))))
+	listener, err := listenLoopback(bind)
 	if err != nil {
 		_ = r.Reply(false, nil)
 		return
@@ -159,6 +160,74 @@ func (f *forwards) listenTCP(r *ssh.Request, bind tcpBind) {
 		return ssh.Marshal(tcpTarget{bind.Host, port, origin.IP.String(), uint32(origin.Port)})
 	})
 }
+
+// listenLoopback listens where the client asks: on 127.0.0.1, on ::1, or on both, where it
+// says localhost or all.
+func listenLoopback(bind tcpBind) (net.Listener, error) {
+	port := strconv.Itoa(int(bind.Port))
+	switch bind.Host {
+	case "127.0.0.1", "0.0.0.0":
+		return net.Listen("tcp", net.JoinHostPort("127.0.0.1", port))
+	case "::1", "::":
+		return net.Listen("tcp", net.JoinHostPort("::1", port))
+	}
+	first, err := net.Listen("tcp", net.JoinHostPort("127.0.0.1", port))
+	if err != nil {
+		return nil, err
+	}
+	_, port, _ = net.SplitHostPort(first.Addr().String())
+	second, err := net.Listen("tcp", net.JoinHostPort("::1", port))
+	if err != nil {
+		return first, nil // a workspace without it, or a program that has it: the other one answers
+	}
+	return &twoListeners{Listener: first, second: second}, nil
+}
+
+// twoListeners are one listener on two addresses.
+type twoListeners struct {
+	net.Listener
+	second net.Listener
+	once   sync.Once
+	conns  chan accepted
+}
+
+type accepted struct {
+	conn net.Conn
+	err  error
+}
+
+// Accept gives the next connection of either.
+func (l *twoListeners) Accept() (net.Conn, error) {
+	l.once.Do(func() {
+		l.conns = make(chan accepted)
+		for _, from := range []net.Listener{l.Listener, l.second} {
+			go func() {
+				for {
+					conn, err := from.Accept()
+					l.conns <- accepted{conn, err}
+					if err != nil {
+						return
+					}
+				}
+			}()
+		}
+	})
+	a := <-l.conns
+	if a.err != nil {
+		go func() { // the other one ends with it
+			for a := range l.conns {
+				if a.err != nil {
+					return
+				}
+				a.conn.Close()
+			}
+		}()
+	}
+	return a.conn, a.err
+}
+
+// Close closes both.
+func (l *twoListeners) Close() error { return errors.Join(l.Listener.Close(), l.second.Close()) }
 
 func (f *forwards) listenUnix(r *ssh.Request, bind unixBind) {
 	person, err := f.person()

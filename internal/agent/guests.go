@@ -47,7 +47,7 @@ func (s *Server) serveGuest(ctx context.Context, conn net.Conn) {
 	for channel := range channels {
 		switch channel.ChannelType() {
 		case "session", "direct-tcpip", "direct-streamlocal@openssh.com":
-			go s.channel(ctx, c, s.use.watched(channel))
+			go s.channel(ctx, &visitor{Conn: c}, s.use.watched(channel))
 		default:
 			_ = channel.Reject(ssh.Prohibited, "not for guests")
 		}

@@ -34,6 +34,7 @@ type Server struct {
 	person    *person
 	terminals map[string]*terminal
 	tasks     map[string]*task
+	over      []string // the keys of tasks that have ended, the oldest first
 
 	use use
 }
@@ -151,16 +152,17 @@ func (s *Server) serveConn(ctx context.Context, conn net.Conn) {
 	defer cancel()
 	forwards := &forwards{conn: c, use: &s.use, person: s.current, open: map[string]net.Listener{}}
 	defer forwards.closeAll()
-	go s.requests(ctx, requests, forwards)
+	v := &visitor{Conn: c}
+	go s.requests(ctx, requests, forwards, v)
 	for channel := range channels {
-		go s.channel(ctx, c, s.use.watched(channel))
+		go s.channel(ctx, v, s.use.watched(channel))
 	}
 }
 
-func (s *Server) channel(ctx context.Context, conn ssh.Conn, channel ssh.NewChannel) {
+func (s *Server) channel(ctx context.Context, v *visitor, channel ssh.NewChannel) {
 	switch channel.ChannelType() {
 	case "session":
-		s.session(ctx, conn, channel)
+		s.session(ctx, v, channel)
 	case "direct-tcpip":
 		s.directTCP(ctx, channel)
 	case "direct-streamlocal@openssh.com":
@@ -174,7 +176,7 @@ func (s *Server) channel(ctx context.Context, conn ssh.Conn, channel ssh.NewChan
 	}
 }
 
-func (s *Server) requests(ctx context.Context, requests <-chan *ssh.Request, forwards *forwards) {
+func (s *Server) requests(ctx context.Context, requests <-chan *ssh.Request, forwards *forwards, v *visitor) {
 	for r := range requests {
 		switch r.Type {
 		case wire.Hello:
@@ -192,6 +194,8 @@ func (s *Server) requests(ctx context.Context, requests <-chan *ssh.Request, for
 				s.mu.Unlock()
 			}
 			reply(r, answer)
+		case wire.From:
+			v.comesFrom(r.Payload)
 		case wire.Terminals:
 			reply(r, s.listTerminals())
 		case wire.Activity:

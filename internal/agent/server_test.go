@@ -74,7 +74,7 @@ func configured(t *testing.T) *agentlink.Link {
 	t.Helper()
 	link := connect(t)
 	flood := "flood"
-	answer, err := link.Configure(wire.Session{User: "root", Folder: t.TempDir(), Probe: "none", Workspace: "deck", Env: map[string]*string{"TIDE": &flood, "HOSTNAME": nil}})
+	answer, err := link.Configure(t.Context(), wire.Session{User: "root", Folder: t.TempDir(), Probe: "none", Workspace: "deck", Env: map[string]*string{"TIDE": &flood, "HOSTNAME": nil}})
 	require.NoError(t, err)
 	assert.Equal(t, "root", answer.User)
 	return link
@@ -90,7 +90,7 @@ func TestTheSocketIsForRootAlone(t *testing.T) {
 }
 
 func TestAUserThatIsNotThereIsRefused(t *testing.T) {
-	_, err := connect(t).Configure(wire.Session{User: "stowaway"})
+	_, err := connect(t).Configure(t.Context(), wire.Session{User: "stowaway"})
 	assert.ErrorContains(t, err, `no user "stowaway"`)
 }
 
@@ -100,7 +100,7 @@ func TestProbing(t *testing.T) {
 	t.Setenv("ENV", "") // sh reads it
 	require.NoError(t, os.WriteFile(filepath.Join(home, "rc"), []byte("export FROM_RC=$((40+2))\n"), 0o600))
 	rc := filepath.Join(home, "rc")
-	answer, err := link.Configure(wire.Session{User: "54321", Folder: "/", Probe: "loginShell", Env: map[string]*string{"ENV": &rc}})
+	answer, err := link.Configure(t.Context(), wire.Session{User: "54321", Folder: "/", Probe: "loginShell", Env: map[string]*string{"ENV": &rc}})
 	require.NoError(t, err)
 	assert.Empty(t, answer.Warning)
 	assert.Equal(t, "/bin/sh", answer.Shell, "who has no shell gets one")
@@ -220,7 +220,7 @@ func TestATerminalGoesOnWithoutItsConnection(t *testing.T) {
 	s, in, out := open(next)
 	expect(out, "tide-42")
 	watcher := configured(t).Quiet()
-	list, err := watcher.Terminals()
+	list, err := watcher.Terminals(t.Context())
 	require.NoError(t, err)
 	require.Len(t, list, 1)
 	assert.Equal(t, "work", list[0].Name)
@@ -230,7 +230,7 @@ func TestATerminalGoesOnWithoutItsConnection(t *testing.T) {
 	require.ErrorAs(t, s.Wait(), &exit)
 	assert.Equal(t, 4, exit.ExitStatus())
 	require.Eventually(t, func() bool {
-		list, err := watcher.Terminals()
+		list, err := watcher.Terminals(t.Context())
 		return err == nil && len(list) == 0
 	}, 5*time.Second, 10*time.Millisecond)
 }

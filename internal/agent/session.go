@@ -4,7 +4,9 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"maps"
 	"os"
+	"regexp"
 	"strings"
 	"sync"
 	"syscall"
@@ -23,9 +25,12 @@ type session struct {
 	env     map[string]string
 	size    *windowSize // nil: no pty was asked for
 	started bool
+	modes   []byte // of the terminal, as the client has them
+	begins  func() // what the session is for, once its request is answered
 
 	mu      sync.Mutex
 	process *process
+	output  *os.File // of a program without a terminal
 	resize  func(windowSize)
 }
 
@@ -37,7 +42,7 @@ type (
 	signalName  struct{ Name string }
 )
 
-func (s *Server) session(ctx context.Context, conn ssh.Conn, new ssh.NewChannel) {
+func (s *Server) session(ctx context.Context, conn *visitor, new ssh.NewChannel) {
 	p, err := s.current()
 	if err != nil {
 		_ = new.Reject(ssh.ResourceShortage, err.Error())
@@ -48,12 +53,18 @@ func (s *Server) session(ctx context.Context, conn ssh.Conn, new ssh.NewChannel)
 		return
 	}
 	x := &session{server: s, conn: conn, channel: channel, person: p, env: map[string]string{}}
+	maps.Copy(x.env, conn.variables())
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel() // the client has closed the channel
 	for r := range requests {
 		ok := x.request(ctx, r)
 		if r.WantReply {
 			_ = r.Reply(ok, nil)
+		}
+		// Only now: the end of a short program must not overtake the answer.
+		if x.begins != nil {
+			go x.begins()
+			x.begins = nil
 		}
 	}
 }
@@ -82,6 +93,8 @@ func (x *session) request(ctx context.Context, r *ssh.Request) bool {
 		return x.resize != nil
 	case "signal":
 		return x.signal(r.Payload)
+	case "eow@openssh.com":
+		return x.endOfWrite()
 	case "auth-agent-req@openssh.com":
 		path, err := forwardAgent(ctx, x.conn, x.person.account)
 		if err != nil {
@@ -108,13 +121,12 @@ func (x *session) request(ctx context.Context, r *ssh.Request) bool {
 	return false
 }
 
-// begin starts what the session is for, once.
+// begin says what the session is for, once.
 func (x *session) begin(f func()) bool {
 	if x.started {
 		return false
 	}
-	x.started = true
-	go f()
+	x.started, x.begins = true, f
 	return true
 }
 
@@ -127,7 +139,7 @@ func (x *session) pty(payload []byte) bool {
 	if x.started || ssh.Unmarshal(payload, &q) != nil {
 		return false
 	}
-	x.size = &windowSize{q.Columns, q.Rows, q.Width, q.Height}
+	x.size, x.modes = &windowSize{q.Columns, q.Rows, q.Width, q.Height}, []byte(q.Modes)
 	x.env["TERM"] = q.Term
 	return true
 }
@@ -153,11 +165,18 @@ func (x *session) signal(payload []byte) bool {
 	return true
 }
 
+// transfer finds the commands by which files are brought: to these a path without a slash
+// before it is one in the home folder, on every SSH server.
+var transfer = regexp.MustCompile(`^(scp|rsync) (.* )?-(-server|t|f)\b|^git[ -](receive-pack|upload-pack|upload-archive) `)
+
 // run runs the person's shell, or a command through it.
 func (x *session) run(ctx context.Context, line string) {
 	c := command{path: x.person.account.shell, args: []string{x.person.shellName()}, folder: x.person.start(), user: x.person.account}
 	if line != "" {
 		c.args = append(c.args, "-c", line)
+	}
+	if transfer.MatchString(line) {
+		c.folder = x.person.home()
 	}
 	if x.size != nil {
 		x.runInTerminal(ctx, c, line)
@@ -168,7 +187,7 @@ func (x *session) run(ctx context.Context, line string) {
 }
 
 func (x *session) sftp() {
-	x.runOnPipes(command{path: self(), args: []string{"domicile-agent", "sftp"}, folder: x.person.start(), user: x.person.account, env: x.person.with(x.env)})
+	x.runOnPipes(command{path: self(), args: []string{"domicile-agent", "sftp"}, folder: x.person.home(), user: x.person.account, env: x.person.with(x.env)})
 }
 
 // self is the agent's own binary, also where its name was not looked up in PATH.
@@ -196,7 +215,7 @@ func (x *session) runOnPipes(c command) {
 		return
 	}
 	x.mu.Lock()
-	x.process = p
+	x.process, x.output = p, pipes.out
 	x.mu.Unlock()
 	go func() {
 		_, _ = io.Copy(pipes.in, x.channel)
@@ -208,6 +227,17 @@ func (x *session) runOnPipes(c command) {
 	output.Wait()
 	<-p.done
 	sendExit(x.channel, p.status)
+}
+
+// endOfWrite lets a program know that nobody reads its output any more, as a closed pipe does:
+// the person's side has said so, and waits for the program's end.
+func (x *session) endOfWrite() bool {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if x.output != nil {
+		x.output.Close()
+	}
+	return true
 }
 
 // copyOut copies until the program closes its end, or the person is gone: then the

@@ -1,31 +1,21 @@
 package agent
 
 import (
-	"errors"
 	"io"
 	"os"
 
-	"github.com/pkg/sftp"
+	"domicile/internal/agent/files"
 )
 
 // ServeSFTP serves the SFTP protocol on standard input and output, in the current folder
-// and with the rights of the process: the agent starts it as the session's user.
+// and with the rights of the process: the agent starts it as the session's user, at home.
 func ServeSFTP() error {
-	folder, err := os.Getwd()
+	home, err := os.Getwd()
 	if err != nil {
-		folder = "/"
+		home = "/"
 	}
-	server, err := sftp.NewServer(struct {
-		io.Reader
-		io.WriteCloser
-	}{os.Stdin, os.Stdout}, sftp.WithServerWorkingDirectory(folder), sftp.WithMaxTxPacket(256<<10))
-	if err != nil {
-		return err
-	}
-	if err := server.Serve(); err != nil && !errors.Is(err, io.EOF) {
-		return err
-	}
-	return nil
+	server := files.Server{Home: home}
+	return server.Serve(os.Stdin, os.Stdout)
 }
 
 // Bridge joins standard input and output to the agent's socket, for sites whose only way

@@ -13,6 +13,10 @@ import (
 // taskHistory is how much of a task's output is kept for a service that comes back, in bytes.
 const taskHistory = 1 << 20
 
+// endedTasks is how many tasks that have ended are kept for a service that comes back: it
+// works on a few at a time, one after the other.
+const endedTasks = 32
+
 // task is a command that outlives the connection that asked for it, so that a run whose
 // service died attaches again instead of running the command twice.
 type task struct {
@@ -105,6 +109,18 @@ func (s *Server) startTask(q wire.TaskRequest) (*task, error) {
 		<-t.process.done
 		drain(out, read)
 		t.output.Close()
+		s.forgetTasks(q.Key)
 	}()
 	return t, nil
+}
+
+// forgetTasks notes that a task has ended, and forgets those that ended long ago.
+func (s *Server) forgetTasks(ended string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.over = append(s.over, ended)
+	for len(s.over) > endedTasks {
+		delete(s.tasks, s.over[0])
+		s.over = s.over[1:]
+	}
 }

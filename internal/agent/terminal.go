@@ -2,6 +2,7 @@ package agent
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -16,6 +17,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"domicile/internal/agent/wire"
+	"domicile/internal/visible"
 )
 
 // terminalHistory is how much of a terminal's output is kept for who comes back, in bytes.
@@ -24,6 +26,7 @@ const terminalHistory = 256 << 10
 // terminal is a pty with a program that outlives the connection it was opened by.
 type terminal struct {
 	name    string
+	command bool // it runs a command that the person gave, not a shell
 	named   bool // the person gave the name, and will come back by it
 	started time.Time
 	master  *os.File
@@ -39,13 +42,10 @@ type terminal struct {
 // stays with it until the program ends or the person goes.
 func (x *session) runInTerminal(ctx context.Context, c command, line string) {
 	defer x.channel.Close()
-	t, isNew, err := x.server.terminal(x, c, line)
+	t, err := x.server.terminal(x, c, line)
 	if err != nil {
 		x.fail(err)
 		return
-	}
-	if isNew {
-		x.greet(t)
 	}
 	t.attach(1)
 	defer t.attach(-1)
@@ -71,24 +71,28 @@ func (x *session) runInTerminal(ctx context.Context, c command, line string) {
 }
 
 // terminal finds the terminal that the session names or makes one.
-func (s *Server) terminal(x *session, c command, line string) (*terminal, bool, error) {
+func (s *Server) terminal(x *session, c command, line string) (*terminal, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	name := x.env[wire.TerminalName]
-	if t := s.terminals[name]; t != nil && line == "" {
-		return t, false, nil
+	if t := s.terminals[name]; t != nil {
+		return t, nil
 	}
-	named := name != "" && line == ""
+	greeting := ""
+	if line == "" && x.welcome() {
+		greeting = s.greeting()
+	}
+	named := name != ""
 	for n := 1; !named; n++ {
 		if name = fmt.Sprintf("t%d", n); s.terminals[name] == nil {
 			break
 		}
 	}
-	t, err := s.openTerminal(name, x, c)
+	t, err := s.openTerminal(name, x, c, greeting)
 	if err != nil {
-		return nil, false, err
+		return nil, err
 	}
-	t.named = named
+	t.named, t.command = named, line != ""
 	s.terminals[name] = t
 	go func() {
 		<-t.process.done
@@ -98,19 +102,24 @@ func (s *Server) terminal(x *session, c command, line string) (*terminal, bool, 
 			delete(s.terminals, name)
 		}
 	}()
-	return t, true, nil
+	return t, nil
 }
 
-func (s *Server) openTerminal(name string, x *session, c command) (*terminal, error) {
+func (s *Server) openTerminal(name string, x *session, c command, greeting string) (*terminal, error) {
 	master, slave, err := pty.Open()
 	if err != nil {
 		return nil, fmt.Errorf("open a terminal: %w", err)
 	}
 	defer slave.Close()
+	ended, end, err := os.Pipe() // its other end is closed when the program has ended
+	if err != nil {
+		master.Close()
+		return nil, fmt.Errorf("open a terminal: %w", err)
+	}
 	// The person must own the terminal to open it again by its name, as tmux and gpg do.
 	if os.Getuid() == 0 {
 		if err := slave.Chown(c.user.uid, c.user.gid); err != nil {
-			master.Close()
+			closeAll(master, ended, end)
 			return nil, fmt.Errorf("hand the terminal to %s: %w", c.user.name, err)
 		}
 	}
@@ -120,21 +129,63 @@ func (s *Server) openTerminal(name string, x *session, c command) (*terminal, er
 	c.files, c.tty = []*os.File{slave, slave, slave}, true
 	t := &terminal{name: name, started: time.Now(), idleSince: time.Now(), master: master, output: newHistory(terminalHistory)}
 	t.resize(*x.size)
+	if err := setModes(slave, x.modes); err != nil {
+		s.log.Debug("set the modes of a terminal", "error", err)
+	}
+	_, _ = io.WriteString(t.output, greeting) // into memory: before all that the shell says
 	if t.process, err = s.spawner.start(c); err != nil {
-		master.Close()
+		closeAll(master, ended, end)
 		return nil, err
 	}
-	go t.collect()
+	go func() {
+		<-t.process.done
+		end.Close()
+	}()
+	go t.collect(ended)
 	return t, nil
 }
 
-// collect reads the terminal until the program and all that holds it have ended. The
-// kernel then answers EIO.
-func (t *terminal) collect() {
-	_, _ = io.CopyBuffer(t.output, struct{ io.Reader }{t.master}, make([]byte, 32<<10))
+func closeAll(files ...*os.File) {
+	for _, f := range files {
+		f.Close()
+	}
+}
+
+// collect reads the terminal until its program has ended and has said all. What it has left
+// behind in the background goes on without a terminal: nobody waits for it.
+func (t *terminal) collect(ended *os.File) {
+	defer ended.Close()
+	buffer := make([]byte, 32<<10)
+	for readable(t.master, ended) {
+		n, err := t.master.Read(buffer)
+		_, _ = t.output.Write(buffer[:n])
+		if err != nil { // EIO: all that held it have ended
+			break
+		}
+	}
 	<-t.process.done
 	t.output.Close()
 	t.master.Close()
+}
+
+// readable waits until there is something to read of a terminal. False: its program has ended
+// and has said all.
+func readable(master, ended *os.File) bool {
+	for {
+		fds := []unix.PollFd{{Fd: int32(master.Fd()), Events: unix.POLLIN}, {Fd: int32(ended.Fd())}}
+		_, err := unix.Poll(fds, -1)
+		switch {
+		case errors.Is(err, unix.EINTR):
+			continue
+		case err != nil || fds[0].Revents != 0:
+			return true
+		}
+		// What the program said last is on its way.
+		n, err := unix.Poll(fds[:1], int(drainQuiet/time.Millisecond))
+		if !errors.Is(err, unix.EINTR) {
+			return n > 0
+		}
+	}
 }
 
 func (t *terminal) attach(n int) {
@@ -147,22 +198,49 @@ func (t *terminal) resize(size windowSize) {
 	if size.Columns == 0 || size.Rows == 0 {
 		return
 	}
-	_ = pty.Setsize(t.master, &pty.Winsize{Cols: uint16(size.Columns), Rows: uint16(size.Rows), X: uint16(size.Width), Y: uint16(size.Height)})
+	t.control(func(fd int) {
+		_ = unix.IoctlSetWinsize(fd, unix.TIOCSWINSZ, &unix.Winsize{
+			Col: uint16(size.Columns), Row: uint16(size.Rows), Xpixel: uint16(size.Width), Ypixel: uint16(size.Height),
+		})
+	})
 }
 
-// greet tells of terminals that wait for the person to come back.
-func (x *session) greet(t *terminal) {
-	for _, other := range x.server.listTerminals() {
-		if other.Name != t.name && other.Attached == 0 {
-			fmt.Fprintf(x.channel.Stderr(), "Terminal %s still runs %s. To come back to it: %s=%s with SetEnv, or domicile shell -terminal %s.\r\n",
-				other.Name, other.Command, wire.TerminalName, other.Name, other.Name)
+// control calls f with the terminal's descriptor, unless it is closed: the program may end,
+// and the terminal with it, while somebody asks.
+func (t *terminal) control(f func(fd int)) {
+	if raw, err := t.master.SyscallConn(); err == nil {
+		_ = raw.Control(func(fd uintptr) { f(int(fd)) })
+	}
+}
+
+// welcome tells whether a person sits at a terminal and reads: an editor that talks with the
+// shell gives a terminal that can nothing, or a prompt of its own to wait for.
+func (x *session) welcome() bool {
+	_, prompts := x.env["PS1"]
+	_, commands := x.env["PROMPT_COMMAND"]
+	return x.env["TERM"] != "" && x.env["TERM"] != "dumb" && x.env["TERM"] != "unknown" && x.env["INSIDE_EMACS"] == "" && !prompts && !commands
+}
+
+// greeting tells of terminals that wait for the person to come back. It is called with the
+// server's lock held.
+func (s *Server) greeting() string {
+	var b strings.Builder
+	for _, other := range s.terminalsNow() {
+		if other.Attached == 0 {
+			fmt.Fprintf(&b, "Terminal %s still runs %s. To come back to it: %s=%s with SetEnv, or domicile shell -terminal %s.\r\n",
+				other.Name, visible.Text(other.Command), wire.TerminalName, other.Name, other.Name)
 		}
 	}
+	return b.String()
 }
 
 func (s *Server) listTerminals() []wire.Terminal {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	return s.terminalsNow()
+}
+
+func (s *Server) terminalsNow() []wire.Terminal {
 	list := []wire.Terminal{}
 	for _, t := range s.terminals {
 		t.mu.Lock()
@@ -173,12 +251,14 @@ func (s *Server) listTerminals() []wire.Terminal {
 	return list
 }
 
-// foreground is the process group that has the terminal.
+// foreground is the process group that has the terminal; its own program once it is closed.
 func (t *terminal) foreground() int {
-	group, err := unix.IoctlGetInt(int(t.master.Fd()), unix.TIOCGPGRP)
-	if err != nil {
-		return t.process.pid
-	}
+	group := t.process.pid
+	t.control(func(fd int) {
+		if now, err := unix.IoctlGetInt(fd, unix.TIOCGPGRP); err == nil {
+			group = now
+		}
+	})
 	return group
 }
 
@@ -199,7 +279,7 @@ const (
 
 // hangUpIfIdle is called with the terminal's lock held.
 func (t *terminal) hangUpIfIdle(now time.Time) {
-	if t.attached > 0 || t.foreground() != t.process.pid {
+	if t.attached > 0 || t.command || t.foreground() != t.process.pid {
 		t.idleSince = now
 		return
 	}

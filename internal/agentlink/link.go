@@ -62,12 +62,32 @@ func (l *Link) Quiet() *Link {
 // Close ends the connection. What runs inside goes on.
 func (l *Link) Close() error { return l.Conn.Close() }
 
-func (l *Link) call(name string, request, answer any) error {
+// The limits of calls. An agent is root's in its workspace, who may have stopped it or put
+// something in its place: one that does not answer in time is as good as gone.
+const (
+	callLimit = 10 * time.Second
+	// configureLimit is longer: the person's shell is asked for its environment.
+	configureLimit = 90 * time.Second
+)
+
+// call asks the agent. Where ctx ends, or the limit passes, the connection is closed: an SSH
+// connection has no way to give up one request.
+func (l *Link) call(ctx context.Context, limit time.Duration, name string, request, answer any) error {
 	payload, err := json.Marshal(request)
 	if err != nil {
 		return fmt.Errorf("%s: %w", name, err)
 	}
+	limited, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	stop := context.AfterFunc(limited, func() { l.Conn.Close() })
+	defer stop()
 	ok, b, err := l.Conn.SendRequest(name, true, payload)
+	switch {
+	case err != nil && ctx.Err() != nil:
+		return fmt.Errorf("%s: %w", name, ctx.Err())
+	case err != nil && limited.Err() != nil:
+		return fault.Passing(nil, "agent-unreachable", "stop and start the workspace", "the workspace's agent did not answer %s within %s", name, limit)
+	}
 	if err != nil {
 		return fault.Passing(err, "agent-unreachable", "", "the connection to the workspace's agent broke")
 	}
@@ -81,16 +101,16 @@ func (l *Link) call(name string, request, answer any) error {
 }
 
 // Hello asks the agent who it is.
-func (l *Link) Hello() (wire.HelloReply, error) {
+func (l *Link) Hello(ctx context.Context) (wire.HelloReply, error) {
 	var answer wire.HelloReply
-	err := l.call(wire.Hello, struct{}{}, &answer)
+	err := l.call(ctx, callLimit, wire.Hello, struct{}{}, &answer)
 	return answer, err
 }
 
 // Configure tells the agent how programs run for the person.
-func (l *Link) Configure(s wire.Session) (wire.SessionReply, error) {
+func (l *Link) Configure(ctx context.Context, s wire.Session) (wire.SessionReply, error) {
 	var answer wire.SessionReply
-	if err := l.call(wire.Configure, s, &answer); err != nil {
+	if err := l.call(ctx, configureLimit, wire.Configure, s, &answer); err != nil {
 		return answer, err
 	}
 	if answer.Error != "" {
@@ -99,30 +119,39 @@ func (l *Link) Configure(s wire.Session) (wire.SessionReply, error) {
 	return answer, nil
 }
 
+// From tells the agent where the person's connection comes from and where it arrived. No
+// answer is waited for: an agent of an earlier version has none.
+func (l *Link) From(client, server string) {
+	payload, err := json.Marshal(wire.FromRequest{Client: client, Server: server})
+	if err == nil {
+		_, _, _ = l.Conn.SendRequest(wire.From, false, payload) // a broken connection is noticed by who uses it
+	}
+}
+
 // Terminals lists the terminals that the agent keeps.
-func (l *Link) Terminals() ([]wire.Terminal, error) {
+func (l *Link) Terminals(ctx context.Context) ([]wire.Terminal, error) {
 	var list []wire.Terminal
-	err := l.call(wire.Terminals, struct{}{}, &list)
+	err := l.call(ctx, callLimit, wire.Terminals, struct{}{}, &list)
 	return list, err
 }
 
 // Activity asks whether somebody or something uses the instance.
-func (l *Link) Activity() (wire.ActivityReply, error) {
+func (l *Link) Activity(ctx context.Context) (wire.ActivityReply, error) {
 	var answer wire.ActivityReply
-	err := l.call(wire.Activity, struct{}{}, &answer)
+	err := l.call(ctx, callLimit, wire.Activity, struct{}{}, &answer)
 	return answer, err
 }
 
 // Tell writes a sentence into all open terminals.
-func (l *Link) Tell(text string) error {
-	return l.call(wire.Tell, wire.Message{Text: text}, &struct{}{})
+func (l *Link) Tell(ctx context.Context, text string) error {
+	return l.call(ctx, callLimit, wire.Tell, wire.Message{Text: text}, &struct{}{})
 }
 
 // Helpers lets ssh inside find the workspace's helpers by their names, and prove by a key
 // whose it is.
-func (l *Link) Helpers(names []string, key string) error {
+func (l *Link) Helpers(ctx context.Context, names []string, key string) error {
 	var answer wire.HelpersReply
-	err := l.call(wire.Helpers, wire.HelpersRequest{Names: names, Key: key}, &answer)
+	err := l.call(ctx, callLimit, wire.Helpers, wire.HelpersRequest{Names: names, Key: key}, &answer)
 	if err == nil && answer.Error != "" {
 		err = fault.New("helpers-unknown", "", "the workspace cannot be told of its helpers: %s", answer.Error)
 	}
@@ -146,7 +175,7 @@ func (e *ExitError) Error() string {
 // same key, and copies its output to out. The error is an *ExitError where the command
 // ended badly; it is transient where the connection broke: call again with the same key.
 func (l *Link) Task(ctx context.Context, q wire.TaskRequest, out io.Writer) error {
-	channel, requests, err := l.open(wire.Task, q)
+	channel, requests, err := l.open(ctx, wire.Task, q)
 	if err != nil {
 		return err
 	}
@@ -165,7 +194,7 @@ func (l *Link) Task(ctx context.Context, q wire.TaskRequest, out io.Writer) erro
 
 // Put unpacks a tar archive below a folder, owned by the session's user.
 func (l *Link) Put(ctx context.Context, target string, archive io.Reader) error {
-	channel, requests, err := l.open(wire.Unpack, wire.UnpackRequest{Target: target})
+	channel, requests, err := l.open(ctx, wire.Unpack, wire.UnpackRequest{Target: target})
 	if err != nil {
 		return err
 	}
@@ -199,11 +228,15 @@ func (l *Link) Put(ctx context.Context, target string, archive io.Reader) error 
 	return err
 }
 
-func (l *Link) open(kind string, request any) (ssh.Channel, <-chan *ssh.Request, error) {
+func (l *Link) open(ctx context.Context, kind string, request any) (ssh.Channel, <-chan *ssh.Request, error) {
 	extra, err := json.Marshal(request)
 	if err != nil {
 		return nil, nil, err
 	}
+	limited, cancel := context.WithTimeout(ctx, callLimit)
+	defer cancel()
+	stop := context.AfterFunc(limited, func() { l.Conn.Close() })
+	defer stop()
 	channel, requests, err := l.Conn.OpenChannel(kind, extra)
 	var refused *ssh.OpenChannelError
 	if errors.As(err, &refused) {

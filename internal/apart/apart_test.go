@@ -8,8 +8,10 @@ import (
 	"fmt"
 	"net"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"testing/fstest"
 	"time"
@@ -18,7 +20,9 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
 
+	"domicile/internal/apart/leaving"
 	"domicile/internal/compose"
+	"domicile/internal/definition"
 )
 
 // look tells what is left to a process that was kept apart.
@@ -42,15 +46,29 @@ func look() int {
 
 func TestMain(m *testing.M) {
 	switch os.Args[0] {
-	case Name, Left:
+	case Left:
 		os.Exit(Main())
 	case "look":
-		fmt.Println(leave("left"))
+		fmt.Println(leaving.Leave("left"))
 		os.Exit(1)
 	case "left":
 		os.Exit(look())
 	}
 	os.Exit(m.Run())
+}
+
+// program is the reader that was built, where there is one.
+func program() string {
+	folder := os.Getenv("DOMICILE_PROGRAMS")
+	if folder == "" {
+		folder = "../../bin"
+	}
+	if built, err := filepath.Abs(filepath.Join(folder, "domicile-reader")); err == nil {
+		if _, err := os.Stat(built); err == nil {
+			return built
+		}
+	}
+	return Self
 }
 
 func repository(texts map[string]string) fstest.MapFS {
@@ -62,12 +80,12 @@ func repository(texts map[string]string) fstest.MapFS {
 }
 
 func TestReadingElsewhere(t *testing.T) {
-	r, err := Start()
+	r, err := Start(program())
 	require.NoError(t, err)
 	defer r.Close()
 	files := repository(map[string]string{"compose.yaml": "services:\n  board:\n    extends: { file: parts/db.yaml, service: store }\n    environment: [A=b]\n", "parts/db.yaml": "services:\n  store:\n    image: postgres:15\n    env_file: db.env\n", "parts/db.env": "PGDATA=/data\n"})
 	for range 5 { // each has a process of its own
-		out, err := r.Read(t.Context(), files, []string{"compose.yaml"})
+		out, err := r.Compose(t.Context(), "", files, []string{"compose.yaml"})
 		require.NoError(t, err)
 		require.Empty(t, out.Problems)
 		require.Len(t, out.Services, 1)
@@ -75,21 +93,21 @@ func TestReadingElsewhere(t *testing.T) {
 		assert.Equal(t, map[string]string{"A": "b", "PGDATA": "/data"}, out.Services[0].Env)
 		assert.Equal(t, compose.Place{File: "compose.yaml", Line: 2}, out.Places[0])
 	}
-	out, err := r.Read(t.Context(), files, []string{"none.yaml"})
+	out, err := r.Compose(t.Context(), "", files, []string{"none.yaml"})
 	require.NoError(t, err)
 	assert.Equal(t, "no-compose-file", out.Problems[0].Code)
 }
 
 // One text that eats memory ends its own process, and the next reading goes well.
 func TestATextThatEatsMemory(t *testing.T) {
-	r, err := Start()
+	r, err := Start(program())
 	require.NoError(t, err)
 	defer r.Close()
 	bomb := "a: &a [" + strings.Repeat("x,", 1000) + "]\n" + "b: &b [" + strings.Repeat("*a,", 1000) + "]\nc: [" + strings.Repeat("*b,", 1000) + "]\nservices: { w: { image: x } }\n"
-	out, err := r.Read(t.Context(), repository(map[string]string{"c.yaml": bomb}), []string{"c.yaml"})
+	out, err := r.Compose(t.Context(), "", repository(map[string]string{"c.yaml": bomb}), []string{"c.yaml"})
 	require.NoError(t, err)
 	require.NotEmpty(t, out.Problems)
-	out, err = r.Read(t.Context(), repository(map[string]string{"c.yaml": "services: { w: { image: x } }"}), []string{"c.yaml"})
+	out, err = r.Compose(t.Context(), "", repository(map[string]string{"c.yaml": "services: { w: { image: x } }"}), []string{"c.yaml"})
 	require.NoError(t, err)
 	assert.Empty(t, out.Problems)
 }
@@ -97,26 +115,35 @@ func TestATextThatEatsMemory(t *testing.T) {
 // BenchmarkRead measures one reading, against the same one in this process: with a process
 // that waits for it, and where one must be started first.
 func BenchmarkRead(b *testing.B) {
-	files, paths := repository(map[string]string{"c.yaml": "services: { w: { image: x }, db: { image: postgres:15 } }"}), []string{"c.yaml"}
-	warmed, err := Start()
+	files := repository(map[string]string{".devcontainer/devcontainer.json": `{"image": "base:12", "forwardPorts": [3000], "postCreateCommand": "make"}`, "c.yaml": "services: { w: { image: x }, db: { image: postgres:15 } }"})
+	b.Run("definition", func(b *testing.B) {
+		o := definition.Options{Folder: "/w", Compose: compose.Reader{}}
+		compare(b, func() error { definition.Read(b.Context(), files, o); return nil }, func(r *Readers) error { _, err := r.Definition(b.Context(), "", files, o); return err })
+	})
+	b.Run("compose", func(b *testing.B) {
+		paths := []string{"c.yaml"}
+		compare(b, func() error { compose.Read(b.Context(), files, paths, nil); return nil }, func(r *Readers) error { _, err := r.Compose(b.Context(), "", files, paths); return err })
+	})
+}
+
+func compare(b *testing.B, here func() error, there func(r *Readers) error) {
+	warmed, err := Start(program())
 	require.NoError(b, err)
 	defer warmed.Close()
-	none := &Readers{ended: true} // it keeps none ready
+	warmed.patience = 0
+	none := &Readers{program: program(), ended: true, texts: map[string]*held{}} // it keeps none ready
 	took := func(read func() error) float64 {
 		start := time.Now()
 		require.NoError(b, read())
 		return float64(time.Since(start).Microseconds()) / 1000
 	}
-	through := func(r *Readers) func() error {
-		return func() error { _, err := r.Read(b.Context(), files, paths); return err }
-	}
 	var raw, warm, cold []float64
 	for b.Loop() {
 		require.Eventually(b, func() bool { return warmed.waiting() == kept }, 10*time.Second, time.Millisecond)
-		raw = append(raw, took(func() error { compose.Read(b.Context(), files, paths, nil); return nil }))
-		warm = append(warm, took(through(warmed)))
+		raw = append(raw, took(here))
+		warm = append(warm, took(func() error { return there(warmed) }))
 		require.Eventually(b, func() bool { return warmed.waiting() == kept }, 10*time.Second, time.Millisecond)
-		cold = append(cold, took(through(none)))
+		cold = append(cold, took(func() error { return there(none) }))
 	}
 	for _, of := range [][]float64{raw, warm, cold} {
 		slices.Sort(of)
@@ -138,10 +165,47 @@ func (r *Readers) waiting() int {
 
 // What a process has that was left behind: seen from inside.
 func TestNothingIsThere(t *testing.T) {
-	p, err := beginAs("look")
+	p, err := beginAs(Self, "look")
 	require.NoError(t, err)
 	defer p.end()
 	said, err := p.out.ReadString('.')
 	require.NoError(t, err)
 	assert.Equal(t, "root: tmp; etc: no; write: yes; loopback: no; uid map: 0; rights: 0000000000000000; proc: no.", said)
+}
+
+// Readings of one text share a process, those of two do not, and one that has ended between
+// two readings is replaced.
+func TestOneTextOneProcess(t *testing.T) {
+	r, err := Start(program())
+	require.NoError(t, err)
+	defer r.Close()
+	read := func(of string) {
+		out, err := r.Compose(t.Context(), of, repository(map[string]string{"c.yaml": "services: { " + of + ": { image: x } }"}), []string{"c.yaml"})
+		if assert.NoError(t, err) && assert.Len(t, out.Services, 1) {
+			assert.Equal(t, of, out.Services[0].Name)
+		}
+	}
+	process := func(of string) int {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		return r.texts[of].p.cmd.Process.Pid
+	}
+	var all sync.WaitGroup
+	for range 10 {
+		all.Go(func() { read("fares") })
+		all.Go(func() { read("timetable") })
+	}
+	all.Wait()
+	first, other := process("fares"), process("timetable")
+	assert.NotEqual(t, first, other)
+	assert.Equal(t, 10, r.texts["fares"].readings)
+	require.NoError(t, r.texts["fares"].p.cmd.Process.Kill())
+	read("fares")
+	assert.NotEqual(t, first, process("fares"))
+	for i := range 3 * mostHeld {
+		read(fmt.Sprintf("x%d", i))
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	assert.LessOrEqual(t, len(r.texts), mostHeld, "few wait for another reading")
 }

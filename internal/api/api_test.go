@@ -6,6 +6,7 @@ import (
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
+	"os"
 	"testing"
 	"time"
 
@@ -27,7 +28,9 @@ func TestProblems(t *testing.T) {
 		{fault.New("busy", "wait", "busy"), http.StatusConflict, "busy", true},
 		{fmt.Errorf("outer: %w", fault.New("bad-name", "another", "x")), http.StatusBadRequest, "bad-name", true},
 		{records.ErrNotFound, http.StatusNotFound, "not-found", false},
-		{&pgconn.PgError{Code: "57P01"}, http.StatusServiceUnavailable, "database-unavailable", true},
+		{records.FromDatabase(&pgconn.PgError{Code: "57P01"}), http.StatusServiceUnavailable, "database-unavailable", true},
+		{fault.New("disk-full", "free some", "full"), http.StatusServiceUnavailable, "disk-full", true},
+		{fmt.Errorf("ask an agent: %w", os.ErrDeadlineExceeded), http.StatusInternalServerError, "internal", false},
 		{&pgconn.PgError{Code: "42601"}, http.StatusInternalServerError, "internal", false},
 		{errors.New("surprise"), http.StatusInternalServerError, "internal", false},
 	}
@@ -39,7 +42,7 @@ func TestProblems(t *testing.T) {
 		assert.NotEmpty(t, p.Title)
 	}
 	w := httptest.NewRecorder()
-	writeProblem(w, problemOf(&pgconn.PgError{Code: "57P01"}))
+	writeProblem(w, problemOf(records.FromDatabase(&pgconn.PgError{Code: "57P01"})))
 	assert.Equal(t, "application/problem+json", w.Header().Get("Content-Type"))
 	assert.NotEmpty(t, w.Header().Get("Retry-After"))
 }

@@ -29,10 +29,15 @@ func (s *Server) CheckSource(ctx context.Context, q CheckSourceRequestObject) (C
 	err := s.withSource(ctx, q.Body.Source, q.Body.Ref, func(c source.Checkout) error {
 		artifacts := *s.o.Artifacts
 		artifacts.Offline = value(q.Body.Offline)
-		report, text, err := s.o.Runner.ReadDefinition(ctx, c, value(q.Body.File), &artifacts)
+		report, text, err := s.o.Runner.ReadDefinition(ctx, c, value(q.Body.File), &artifacts, "")
 		if err != nil {
 			return err
 		}
+		refused, err := s.o.Runner.Refused(ctx, c, s.o.Sites[0], report)
+		if err != nil {
+			return err
+		}
+		report.Problems = append(report.Problems, refused...)
 		b, err := json.Marshal(report)
 		answer = CheckSource200JSONResponse{Text: string(text), Commit: optional(c.Commit), Report: b}
 		return err

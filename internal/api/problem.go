@@ -10,24 +10,17 @@ import (
 	"domicile/internal/records"
 )
 
-// statusOf gives the HTTP status of a fault's code; what is not listed is the request's.
-var statusOf = map[string]int{
-	"busy": http.StatusConflict, "name-taken": http.StatusConflict, "running-already": http.StatusConflict, "stopped-already": http.StatusConflict,
-	"never-made": http.StatusConflict, "key-taken": http.StatusConflict, "setup-done": http.StatusConflict,
-	"not-signed-in": http.StatusUnauthorized, "wrong-password": http.StatusUnauthorized, "wrong-code": http.StatusForbidden, "slowed-down": http.StatusTooManyRequests, "last-administrator": http.StatusConflict, "own-account": http.StatusConflict, "address-not-asked": http.StatusForbidden, "not-administrator": http.StatusForbidden,
-	"folder-not-allowed": http.StatusForbidden, "engine-unavailable": http.StatusServiceUnavailable, "agent-unreachable": http.StatusServiceUnavailable,
-	"git-host-down": http.StatusBadGateway, "no-workspace": http.StatusNotFound, "no-registry": http.StatusNotFound, "not-ready": http.StatusConflict, "has-helpers": http.StatusConflict, "not-for-helpers": http.StatusConflict, "another-source": http.StatusConflict, "mounted-folder": http.StatusConflict,
-	"not-allowed-here": http.StatusForbidden, "no-snapshot": http.StatusNotFound, "no-account": http.StatusNotFound, "nothing-prepared": http.StatusNotFound, "not-found": http.StatusNotFound, "too-busy": http.StatusServiceUnavailable,
+// statusOf gives the HTTP status of a kind of fault.
+var statusOf = map[fault.Kind]int{
+	fault.Asked: http.StatusBadRequest, fault.Unknown: http.StatusUnauthorized, fault.Forbidden: http.StatusForbidden, fault.Missing: http.StatusNotFound, fault.Conflict: http.StatusConflict,
+	fault.TooOften: http.StatusTooManyRequests, fault.Elsewhere: http.StatusBadGateway, fault.Unable: http.StatusServiceUnavailable, fault.OwnMistake: http.StatusInternalServerError,
 }
 
 func problemOf(err error) Problem {
 	var f *fault.Fault
 	switch {
 	case errors.As(err, &f):
-		p := Problem{Title: f.Message, Status: http.StatusBadRequest, Code: f.Code, Remedy: optional(f.Remedy)}
-		if status, ok := statusOf[f.Code]; ok {
-			p.Status = status
-		}
+		p := Problem{Title: f.Message, Status: statusOf[fault.KindOf(f)], Code: f.Code, Remedy: optional(f.Remedy)}
 		if f.Err != nil {
 			p.Detail = optional(f.Err.Error())
 		}

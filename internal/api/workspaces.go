@@ -215,7 +215,7 @@ func (s *Server) ListTerminals(ctx context.Context, q ListTerminalsRequestObject
 		return nil, err
 	}
 	defer link.Close()
-	list, err := link.Quiet().Terminals()
+	list, err := link.Quiet().Terminals(ctx)
 	return ListTerminals200JSONResponse(each(list, func(t wire.Terminal) Terminal {
 		return Terminal{Name: t.Name, Command: t.Command, Attached: t.Attached, Started: t.Started}
 	})), err

@@ -32,9 +32,25 @@ func refuse(format string, args ...any) error {
 	return fmt.Errorf("%w: %s", ErrRefused, fmt.Sprintf(format, args...))
 }
 
+// Entry is one of an archive.
+type Entry struct {
+	Name string `json:"name"`
+	Type byte   `json:"type"` // as in the archive
+	Link string `json:"link,omitempty"`
+	Runs bool   `json:"runs,omitempty"` // it may be run
+	Size int64  `json:"size,omitempty"`
+}
+
 // Unpack unpacks a tar archive, compressed with gzip or not, into root. Owners and times
 // are not kept; of the mode only whether a file may be run.
 func Unpack(ctx context.Context, r io.Reader, root *os.Root, l Limits) error {
+	f := Folder{Root: root, Limits: l}
+	return Read(ctx, r, f.Put)
+}
+
+// Read reads a tar archive, compressed with gzip or not, and gives its entries one after
+// the other. It judges nothing: that is for who keeps them.
+func Read(ctx context.Context, r io.Reader, give func(e Entry, content io.Reader) error) error {
 	buffered := bufio.NewReaderSize(r, 64<<10)
 	r = buffered
 	if magic, _ := buffered.Peek(2); len(magic) == 2 && magic[0] == 0x1f && magic[1] == 0x8b {
@@ -46,7 +62,7 @@ func Unpack(ctx context.Context, r io.Reader, root *os.Root, l Limits) error {
 		r = z
 	}
 	t := tar.NewReader(r)
-	for entries := 0; ; entries++ {
+	for {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
@@ -57,45 +73,53 @@ func Unpack(ctx context.Context, r io.Reader, root *os.Root, l Limits) error {
 		if err != nil {
 			return fmt.Errorf("read the archive: %w", err)
 		}
-		if entries == l.Entries {
-			return refuse("it has more than %d entries", l.Entries)
-		}
-		if err := unpack(t, h, root, &l.Bytes); err != nil {
+		if err := give(Entry{h.Name, h.Typeflag, h.Linkname, h.Mode&0o111 != 0, h.Size}, t); err != nil {
 			return err
 		}
 	}
 }
 
-func unpack(t *tar.Reader, h *tar.Header, root *os.Root, left *int64) error {
-	name := path.Clean(h.Name)
-	if h.Typeflag == tar.TypeXGlobalHeader || name == "." {
+// Folder is where entries are put: nothing that they say leads out of it.
+type Folder struct {
+	Root    *os.Root
+	Limits  Limits
+	entries int
+}
+
+// Put makes an entry.
+func (f *Folder) Put(e Entry, content io.Reader) error {
+	if f.entries++; f.entries > f.Limits.Entries {
+		return refuse("it has more than %d entries", f.Limits.Entries)
+	}
+	name := path.Clean(e.Name)
+	if e.Type == tar.TypeXGlobalHeader || name == "." {
 		return nil
 	}
-	if !fs.ValidPath(name) || strings.ContainsAny(h.Name, "\\\x00") || len(name) > 1024 {
-		return refuse("the name %.100q leads out of its folder", h.Name)
+	if !fs.ValidPath(name) || strings.ContainsAny(e.Name, "\\\x00") || len(name) > 1024 {
+		return refuse("the name %.100q leads out of its folder", e.Name)
 	}
 	if strings.Count(name, "/") > 32 {
-		return refuse("%.100q is nested too deep", h.Name)
+		return refuse("%.100q is nested too deep", e.Name)
 	}
 	if parent := path.Dir(name); parent != "." {
-		if err := root.MkdirAll(parent, 0o755); err != nil {
+		if err := f.Root.MkdirAll(parent, 0o755); err != nil {
 			return fmt.Errorf("unpack %s: %w", name, err)
 		}
 	}
 	var err error
-	switch h.Typeflag {
+	switch e.Type {
 	case tar.TypeDir:
-		if err = root.MkdirAll(name, 0o755); errors.Is(err, fs.ErrExist) {
+		if err = f.Root.MkdirAll(name, 0o755); errors.Is(err, fs.ErrExist) {
 			err = nil
 		}
 	case tar.TypeReg:
-		err = file(t, h, root, name, left)
+		err = f.file(e, name, content)
 	case tar.TypeSymlink:
-		if path.IsAbs(h.Linkname) || !inside(path.Join(path.Dir(name), h.Linkname)) {
-			return refuse("the link %s leads out to %.100q", name, h.Linkname)
+		if path.IsAbs(e.Link) || !inside(path.Join(path.Dir(name), e.Link)) {
+			return refuse("the link %s leads out to %.100q", name, e.Link)
 		}
-		_ = root.Remove(name) // a later entry of the same name counts
-		err = root.Symlink(h.Linkname, name)
+		_ = f.Root.Remove(name) // a later entry of the same name counts
+		err = f.Root.Symlink(e.Link, name)
 	case tar.TypeLink:
 		return refuse("%s is a hard link", name)
 	default:
@@ -109,22 +133,23 @@ func unpack(t *tar.Reader, h *tar.Header, root *os.Root, left *int64) error {
 
 func inside(p string) bool { return p != ".." && !strings.HasPrefix(p, "../") }
 
-func file(t *tar.Reader, h *tar.Header, root *os.Root, name string, left *int64) error {
-	if h.Size > *left {
+func (f *Folder) file(e Entry, name string, content io.Reader) error {
+	left := &f.Limits.Bytes
+	if e.Size > *left {
 		return refuse("it unpacks to too many bytes")
 	}
 	mode := fs.FileMode(0o644)
-	if h.Mode&0o111 != 0 {
+	if e.Runs {
 		mode = 0o755
 	}
-	_ = root.Remove(name) // never write through what an earlier entry made a link
-	f, err := root.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_WRONLY, mode)
+	_ = f.Root.Remove(name) // never write through what an earlier entry made a link
+	to, err := f.Root.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_WRONLY, mode)
 	if err != nil {
 		return err
 	}
-	n, err := io.Copy(f, io.LimitReader(t, *left+1))
+	n, err := io.Copy(to, io.LimitReader(content, *left+1))
 	*left -= n
-	if closeErr := f.Close(); err == nil {
+	if closeErr := to.Close(); err == nil {
 		err = closeErr
 	}
 	if err == nil && *left < 0 {

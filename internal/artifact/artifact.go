@@ -53,6 +53,15 @@ type Store struct {
 	HTTP *http.Client
 	// Transport asks registries; nil: the usual one.
 	Transport http.RoundTripper
+	// Unpack takes archives apart; nil: this process does so itself.
+	Unpack func(ctx context.Context, r io.Reader, root *os.Root, l archive.Limits) error
+}
+
+func (s *Store) unpack(ctx context.Context, r io.Reader, root *os.Root) error {
+	if s.Unpack != nil {
+		return s.Unpack(ctx, r, root, archive.Usual)
+	}
+	return archive.Unpack(ctx, r, root, archive.Usual)
 }
 
 // Feature fetches a feature (definition.Artifacts).
@@ -253,7 +262,7 @@ func (s *Store) keep(ctx context.Context, digest string, r io.Reader) (fs.FS, er
 		return nil, fmt.Errorf("open the cache: %w", err)
 	}
 	defer root.Close()
-	if err := archive.Unpack(ctx, r, root, archive.Usual); err != nil {
+	if err := s.unpack(ctx, r, root); err != nil {
 		if errors.Is(err, archive.ErrRefused) {
 			return nil, fault.Wrap(err, "archive-refused", "do not use it", "what was fetched is not safe to unpack")
 		}

@@ -23,18 +23,18 @@ const (
 var fates = map[string]fate{
 	"ServiceConfig.Name": carried, "ServiceConfig.Profiles": carried, "ServiceConfig.Deploy": carried, "ServiceConfig.Develop": without, "ServiceConfig.Restart": carried,
 	"ServiceConfig.Scale": refused, "ServiceConfig.Attach": without, "ServiceConfig.ContainerName": carried, "ServiceConfig.Provider": refused, "ServiceConfig.Extends": carried,
-	"ServiceConfig.ExternalLinks": refused, "ServiceConfig.Links": carried, "ServiceConfig.Net": refused, "ServiceConfig.PreStart": refused, "ServiceConfig.PostStart": refused, "ServiceConfig.PreStop": refused,
+	"ServiceConfig.ExternalLinks": refused, "ServiceConfig.Links": carried, "ServiceConfig.Net": refused, "ServiceConfig.PreStart": refused, "ServiceConfig.PostStart": carried, "ServiceConfig.PreStop": refused,
 	"ServiceConfig.ContainerSpec": carried, "ServiceConfig.WorkloadSpec": carried, "ServiceConfig.Extensions": without,
 
 	"ContainerSpec.Annotations": without, "ContainerSpec.BlkioConfig": refused, "ContainerSpec.CapAdd": carried, "ContainerSpec.CapDrop": carried, "ContainerSpec.CgroupParent": refused,
 	"ContainerSpec.Cgroup": carried, "ContainerSpec.CPUCount": refused, "ContainerSpec.CPUPercent": refused, "ContainerSpec.CPUPeriod": refused, "ContainerSpec.CPUQuota": refused,
 	"ContainerSpec.CPURTPeriod": refused, "ContainerSpec.CPURTRuntime": refused, "ContainerSpec.CPUS": carried, "ContainerSpec.CPUSet": without, "ContainerSpec.CPUShares": without,
 	"ContainerSpec.Command": carried, "ContainerSpec.Configs": carried, "ContainerSpec.CredentialSpec": refused, "ContainerSpec.DeviceCgroupRules": refused, "ContainerSpec.Devices": carried,
-	"ContainerSpec.DNS": carried, "ContainerSpec.DNSOpts": without, "ContainerSpec.DNSSearch": without, "ContainerSpec.DomainName": without, "ContainerSpec.Entrypoint": carried,
+	"ContainerSpec.DNS": carried, "ContainerSpec.DNSOpts": without, "ContainerSpec.DNSSearch": carried, "ContainerSpec.DomainName": without, "ContainerSpec.Entrypoint": carried,
 	"ContainerSpec.Environment": carried, "ContainerSpec.EnvFiles": carried, "ContainerSpec.ExtraHosts": carried, "ContainerSpec.GroupAdd": carried, "ContainerSpec.Gpus": refused,
 	"ContainerSpec.Hostname": carried, "ContainerSpec.Image": carried, "ContainerSpec.Init": carried, "ContainerSpec.Ipc": carried, "ContainerSpec.Isolation": refused,
 	"ContainerSpec.Labels": without, "ContainerSpec.LabelFiles": refused, "ContainerSpec.CustomLabels": without, "ContainerSpec.Logging": without, "ContainerSpec.LogDriver": without, "ContainerSpec.LogOpt": without,
-	"ContainerSpec.MemLimit": carried, "ContainerSpec.MemReservation": without, "ContainerSpec.MemSwapLimit": without, "ContainerSpec.MemSwappiness": without, "ContainerSpec.MacAddress": without,
+	"ContainerSpec.MemLimit": carried, "ContainerSpec.MemReservation": without, "ContainerSpec.MemSwapLimit": without, "ContainerSpec.MemSwappiness": without, "ContainerSpec.MacAddress": carried,
 	"ContainerSpec.Models": refused, "ContainerSpec.NetworkMode": carried, "ContainerSpec.Networks": carried, "ContainerSpec.OomKillDisable": refused, "ContainerSpec.OomScoreAdj": refused,
 	"ContainerSpec.Pid": carried, "ContainerSpec.PidsLimit": carried, "ContainerSpec.Platform": carried, "ContainerSpec.Privileged": carried, "ContainerSpec.PullPolicy": without, "ContainerSpec.PullRefreshAfter": without,
 	"ContainerSpec.ReadOnly": carried, "ContainerSpec.Runtime": refused, "ContainerSpec.Secrets": carried, "ContainerSpec.SecurityOpt": carried, "ContainerSpec.ShmSize": carried,
@@ -51,12 +51,12 @@ var fates = map[string]fate{
 	"BuildConfig.Secrets": refused, "BuildConfig.ShmSize": without, "BuildConfig.Tags": without, "BuildConfig.Ulimits": without, "BuildConfig.Platforms": without, "BuildConfig.Privileged": refused, "BuildConfig.Extensions": without,
 
 	"ServiceVolumeConfig.Type": carried, "ServiceVolumeConfig.Source": carried, "ServiceVolumeConfig.Target": carried, "ServiceVolumeConfig.ReadOnly": carried, "ServiceVolumeConfig.Consistency": without,
-	"ServiceVolumeConfig.Bind": carried, "ServiceVolumeConfig.Volume": carried, "ServiceVolumeConfig.Tmpfs": without, "ServiceVolumeConfig.Image": refused, "ServiceVolumeConfig.Extensions": without,
+	"ServiceVolumeConfig.Bind": carried, "ServiceVolumeConfig.Volume": carried, "ServiceVolumeConfig.Tmpfs": carried, "ServiceVolumeTmpfs.Size": carried, "ServiceVolumeTmpfs.Mode": without, "ServiceVolumeTmpfs.Extensions": without, "ServiceVolumeConfig.Image": refused, "ServiceVolumeConfig.Extensions": without,
 	"ServiceVolumeBind.SELinux": without, "ServiceVolumeBind.Propagation": refused, "ServiceVolumeBind.CreateHostPath": without, "ServiceVolumeBind.Recursive": without, "ServiceVolumeBind.Extensions": without,
 	"ServiceVolumeVolume.Labels": without, "ServiceVolumeVolume.NoCopy": without, "ServiceVolumeVolume.Subpath": refused, "ServiceVolumeVolume.Extensions": without,
 
-	"ServiceNetworkConfig.Aliases": carried, "ServiceNetworkConfig.DriverOpts": refused, "ServiceNetworkConfig.GatewayPriority": without, "ServiceNetworkConfig.InterfaceName": without, "ServiceNetworkConfig.Ipv4Address": without,
-	"ServiceNetworkConfig.Ipv6Address": without, "ServiceNetworkConfig.LinkLocalIPs": refused, "ServiceNetworkConfig.MacAddress": without, "ServiceNetworkConfig.Priority": without, "ServiceNetworkConfig.UseServiceNameAlias": without, "ServiceNetworkConfig.Extensions": without,
+	"ServiceNetworkConfig.Aliases": carried, "ServiceNetworkConfig.DriverOpts": refused, "ServiceNetworkConfig.GatewayPriority": without, "ServiceNetworkConfig.InterfaceName": without, "ServiceNetworkConfig.Ipv4Address": carried,
+	"ServiceNetworkConfig.Ipv6Address": carried, "ServiceNetworkConfig.LinkLocalIPs": refused, "ServiceNetworkConfig.MacAddress": carried, "ServiceNetworkConfig.Priority": without, "ServiceNetworkConfig.UseServiceNameAlias": without, "ServiceNetworkConfig.Extensions": without,
 
 	"DeployConfig.Mode": without, "DeployConfig.Replicas": without, "DeployConfig.Labels": without, "DeployConfig.UpdateConfig": without, "DeployConfig.RollbackConfig": without, "DeployConfig.Resources": carried,
 	"DeployConfig.RestartPolicy": without, "DeployConfig.Placement": without, "DeployConfig.EndpointMode": without, "DeployConfig.Extensions": without,
@@ -67,7 +67,8 @@ var fates = map[string]fate{
 	"DeviceMapping.Source": carried, "DeviceMapping.Target": carried, "DeviceMapping.Permissions": carried, "DeviceMapping.Extensions": without,
 	"UlimitsConfig.Single": carried, "UlimitsConfig.Soft": carried, "UlimitsConfig.Hard": carried, "UlimitsConfig.Extensions": without,
 
-	"NetworkConfig.Name": without, "NetworkConfig.Driver": carried, "NetworkConfig.DriverOpts": refused, "NetworkConfig.Ipam": without, "NetworkConfig.External": refused, "NetworkConfig.Internal": carried,
+	"NetworkConfig.Name": without, "NetworkConfig.Driver": carried, "NetworkConfig.DriverOpts": refused, "NetworkConfig.Ipam": carried, "IPAMConfig.Driver": without, "IPAMConfig.Config": carried, "IPAMConfig.Extensions": without, "IPAMPool.Subnet": carried, "IPAMPool.Gateway": without, "IPAMPool.IPRange": without, "IPAMPool.AuxiliaryAddresses": refused, "IPAMPool.Extensions": without,
+	"ServiceHook.Command": carried, "ServiceHook.User": carried, "ServiceHook.Privileged": carried, "ServiceHook.WorkingDir": carried, "ServiceHook.Environment": carried, "ServiceHook.Extensions": without, "NetworkConfig.External": refused, "NetworkConfig.Internal": carried,
 	"NetworkConfig.Attachable": without, "NetworkConfig.Labels": without, "NetworkConfig.CustomLabels": without, "NetworkConfig.EnableIPv4": without, "NetworkConfig.EnableIPv6": without, "NetworkConfig.Extensions": without,
 	"VolumeConfig.Name": without, "VolumeConfig.Driver": carried, "VolumeConfig.DriverOpts": refused, "VolumeConfig.External": refused, "VolumeConfig.Labels": without, "VolumeConfig.CustomLabels": without, "VolumeConfig.Extensions": without,
 }
@@ -77,7 +78,7 @@ var fates = map[string]fate{
 var looked = []reflect.Type{
 	reflect.TypeFor[types.ServiceConfig](), reflect.TypeFor[types.ContainerSpec](), reflect.TypeFor[types.WorkloadSpec](), reflect.TypeFor[types.BuildConfig](), reflect.TypeFor[types.ServiceVolumeConfig](),
 	reflect.TypeFor[types.ServiceVolumeBind](), reflect.TypeFor[types.ServiceVolumeVolume](), reflect.TypeFor[types.ServiceNetworkConfig](), reflect.TypeFor[types.DeployConfig](), reflect.TypeFor[types.Resources](),
-	reflect.TypeFor[types.Resource](), reflect.TypeFor[types.HealthCheckConfig](), reflect.TypeFor[types.DeviceMapping](), reflect.TypeFor[types.UlimitsConfig](), reflect.TypeFor[types.NetworkConfig](), reflect.TypeFor[types.VolumeConfig](),
+	reflect.TypeFor[types.Resource](), reflect.TypeFor[types.HealthCheckConfig](), reflect.TypeFor[types.DeviceMapping](), reflect.TypeFor[types.UlimitsConfig](), reflect.TypeFor[types.NetworkConfig](), reflect.TypeFor[types.VolumeConfig](), reflect.TypeFor[types.IPAMConfig](), reflect.TypeFor[types.IPAMPool](), reflect.TypeFor[types.ServiceHook](), reflect.TypeFor[types.ServiceVolumeTmpfs](),
 }
 
 // unknown finds the attributes below a value that are refused, as the Compose file names
@@ -128,6 +129,39 @@ func unknownFields(v reflect.Value) (paths [][]string) {
 				in = []string{f.Name}
 			}
 			paths = append(paths, in)
+		}
+	}
+	return paths
+}
+
+// silent are attributes without effect of which nothing is told: they ask for nothing that a
+// person would miss, or the loader itself sets them.
+var silent = []string{"Labels", "CustomLabels", "Extensions", "Annotations", "Attach", "PullPolicy", "PullRefreshAfter", "Develop", "StdinOpen", "Tty", "Replicas", "Mode", "EndpointMode"}
+
+// idle finds the attributes of a service that are read and have no effect, as the Compose
+// file names them.
+func idle(v reflect.Value) (paths [][]string) {
+	for i := range v.NumField() {
+		f := v.Type().Field(i)
+		if !f.IsExported() || isNothing(v.Field(i)) || slices.Contains(silent, f.Name) {
+			continue
+		}
+		if f.Anonymous {
+			paths = append(paths, idle(v.Field(i))...)
+			continue
+		}
+		name, _, _ := strings.Cut(f.Tag.Get("yaml"), ",")
+		part := v.Field(i)
+		if part.Kind() == reflect.Pointer {
+			part = part.Elem()
+		}
+		switch {
+		case fates[v.Type().Name()+"."+f.Name] == without && name != "":
+			paths = append(paths, []string{name})
+		case part.Kind() == reflect.Struct && slices.Contains(looked, part.Type()) && name != "":
+			for _, p := range idle(part) {
+				paths = append(paths, append([]string{name}, p...))
+			}
 		}
 	}
 	return paths

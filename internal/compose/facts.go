@@ -126,7 +126,7 @@ func Asks(s types.ServiceConfig) (list []Ask) {
 		}
 	}
 	for _, v := range s.Volumes {
-		if v.Type == types.VolumeTypeBind && !strings.HasPrefix(v.Source, "./") {
+		if v.Type == types.VolumeTypeBind && !strings.HasPrefix(v.Source, "./") && v.Source != ".." {
 			ask("volumes", "the host's folder %s", v.Source)
 		}
 	}

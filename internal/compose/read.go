@@ -38,6 +38,8 @@ type Project struct {
 	// Files are the contents of all files that were read, by path inside the repository.
 	Files map[string][]byte
 	texts []*text
+	// profiles are those that the environment makes active.
+	profiles []string
 }
 
 // silence keeps the loader's own remarks from the program's output; it has one logger for
@@ -87,6 +89,7 @@ func Load(ctx context.Context, files fs.FS, paths []string, environment func(str
 	}
 	p = &Project{Project: project, Files: map[string][]byte{}, texts: s.order}
 	p.relative(root)
+	p.profiles = strings.FieldsFunc(env["COMPOSE_PROFILES"], func(r rune) bool { return r == ',' || r == ' ' })
 	problems = p.environmentFiles(files, env)
 	for name, t := range s.seen {
 		p.Files[name] = t.bytes
@@ -157,11 +160,14 @@ func (p *Project) relative(root string) {
 	}
 }
 
-// sourcePath marks a bind mount of the repository's own files with ./; all others are
-// paths of the host.
+// sourcePath marks a bind mount of the repository's own files with ./, and one of the folder
+// that it lies in with ..; all others are paths of the host.
 func sourcePath(root, s string) string {
-	if s == root {
+	switch s {
+	case root:
 		return "./"
+	case filepath.Dir(root):
+		return ".."
 	}
 	if rest, found := strings.CutPrefix(s, root+string(filepath.Separator)); found {
 		return "./" + rest
@@ -238,12 +244,26 @@ func (s *staging) explain(err error, root, file string) definition.Problem {
 			}
 		}
 	}
+	if m := undefined.FindStringSubmatch(message); m != nil {
+		for _, t := range s.order {
+			for _, way := range [][]string{{"depends_on", m[2]}, {"depends_on"}, {"network_mode"}, {}} {
+				if l := t.line(append([]string{"services", m[1] + m[3]}, way...)...); l > 0 {
+					file, line = t.file, l
+					break
+				}
+			}
+		}
+	}
 	message = strings.TrimPrefix(message, "validating "+file+": ")
 	if element, unknown := strings.CutSuffix(message, " false schema"); unknown {
 		message = element + " is nothing that Compose knows"
 	}
 	return problem(file, line, "bad-compose", "%s", message)
 }
+
+// undefined finds the service that names something that is not there, and what it names, or
+// one that waits for itself.
+var undefined = regexp.MustCompile(`(?:service "([^"]+)" depends on undefined \w+ "?([^":]+)"?|dependency cycle detected: (\S+) -> )`)
 
 var elementPath = regexp.MustCompile(`\b(?:services|networks|volumes|configs|secrets)(?:\.[A-Za-z0-9_-]+)+`)
 
@@ -289,17 +309,22 @@ func (l staged) Load(_ context.Context, name string) (string, error) {
 // Dir is not asked.
 func (l staged) Dir(string) string { return l.root }
 
+// nowhere is where the repository is said to be where nothing is laid out. What lies above
+// it must be no folder that a file may mean.
+const nowhere = "/domicile-compose/repository"
+
 // write lays the files out where the loader finds them. Where none refers to another,
 // nothing is written: the loader is given the texts.
 func (s *staging) write() (root string, done func(), err error) {
 	if !s.refers {
-		return "/repository", func() {}, nil
+		return nowhere, func() {}, nil
 	}
-	root, err = os.MkdirTemp("", "domicile-compose-")
+	over, err := os.MkdirTemp("", "domicile-compose-")
 	if err != nil {
 		return "", nil, fmt.Errorf("make a folder to read the Compose files from: %w", err)
 	}
-	done = func() { _ = os.RemoveAll(root) } // a leftover in the temporary folder harms nobody
+	root = filepath.Join(over, "repository") // what lies above it is nobody's
+	done = func() { _ = os.RemoveAll(over) } // a leftover in the temporary folder harms nobody
 	for name, t := range s.seen {
 		to := filepath.Join(root, name)
 		if err = os.MkdirAll(filepath.Dir(to), 0o700); err == nil {

@@ -98,7 +98,7 @@ services:
     devices: ["/dev/ttyUSB0"]
     network_mode: host
     pid: "container:other"
-    volumes: ["/var/run/docker.sock:/s", "../..:/up"]
+    volumes: ["/var/run/docker.sock:/s", "../../..:/up"]
 `})
 	require.Empty(t, problems)
 	var attributes []string

@@ -46,6 +46,7 @@ func Read(ctx context.Context, files fs.FS, paths []string, environment func(str
 	if p == nil {
 		return r
 	}
+	r.Problems = append(r.Problems, p.idle()...)
 	r.Facts = p.facts()
 	for _, s := range r.Facts.Services {
 		r.Places = append(r.Places, Place{s.File, s.Line})
@@ -71,15 +72,16 @@ func (r *Reading) placed() {
 
 // Reader reads Compose files for definitions and plans. The zero Reader does so itself.
 type Reader struct {
-	// Elsewhere reads them where the host's files are not; nil: they are read here.
-	Elsewhere func(ctx context.Context, files fs.FS, paths []string) (Reading, error)
+	// Elsewhere reads them where the host's files are not; nil: they are read here. of names
+	// the text that they belong to.
+	Elsewhere func(ctx context.Context, of string, files fs.FS, paths []string) (Reading, error)
 }
 
-func (r Reader) read(ctx context.Context, files fs.FS, paths []string, environment func(string) (string, bool)) Reading {
+func (r Reader) read(ctx context.Context, of string, files fs.FS, paths []string, environment func(string) (string, bool)) Reading {
 	if r.Elsewhere == nil || environment != nil { // a person's own machine reads for that person
 		return Read(ctx, files, paths, environment)
 	}
-	out, err := r.Elsewhere(ctx, files, paths)
+	out, err := r.Elsewhere(ctx, of, files, paths)
 	if err != nil {
 		return Reading{Problems: []definition.Problem{{Severity: definition.Error, Code: "bad-compose", File: paths[0], Line: 1, Column: 1, Message: fmt.Sprintf("these Compose files cannot be read: %v", err)}}}
 	}
@@ -89,15 +91,17 @@ func (r Reader) read(ctx context.Context, files fs.FS, paths []string, environme
 
 // Read implements definition.ComposeReader.
 func (r Reader) Read(ctx context.Context, files fs.FS, paths []string, environment func(string) (string, bool)) (*definition.ComposeFacts, []definition.Problem) {
-	out := r.read(ctx, files, paths, environment)
+	out := r.read(ctx, "", files, paths, environment)
 	return out.Facts, out.Problems
 }
 
-// Plan gives the services of a definition that was read.
-func (r Reader) Plan(ctx context.Context, files fs.FS, report *definition.Report) (*plan.Services, error) {
-	out := r.read(ctx, files, report.Effective.DockerComposeFile, nil)
+// Plan gives the services of a definition that was read; of names its text.
+func (r Reader) Plan(ctx context.Context, of string, files fs.FS, report *definition.Report) (*plan.Services, error) {
+	out := r.read(ctx, of, files, report.Effective.DockerComposeFile, nil)
 	for _, p := range out.Problems {
-		return nil, fault.New(p.Code, p.Suggestion, "%s", p)
+		if p.Severity == definition.Error {
+			return nil, fault.New(p.Code, p.Suggestion, "%s", p)
+		}
 	}
 	if out.Refused != nil {
 		return nil, &fault.Fault{Code: out.Refused.Code, Message: out.Refused.Message, Remedy: out.Refused.Remedy}

@@ -9,7 +9,9 @@ import (
 	"time"
 
 	"github.com/compose-spec/compose-go/v2/types"
+	"github.com/docker/go-units"
 
+	"domicile/internal/definition"
 	"domicile/internal/fault"
 	"domicile/internal/plan"
 	"domicile/internal/recipe"
@@ -36,7 +38,13 @@ func (p *Project) plan(out *Reading) error {
 		for _, attribute := range unknown(reflect.ValueOf(n)) {
 			return notCarriedOut(file, line, "the network %s: %s is not carried out", name, strings.Join(attribute, "."))
 		}
-		out.Networks = append(out.Networks, plan.Network{Name: name, Internal: n.Internal})
+		made := plan.Network{Name: name, Internal: n.Internal}
+		for _, pool := range n.Ipam.Config {
+			if pool != nil && pool.Subnet != "" {
+				made.Subnets = append(made.Subnets, pool.Subnet)
+			}
+		}
+		out.Networks = append(out.Networks, made)
 	}
 	slices.SortFunc(out.Networks, func(a, b plan.Network) int { return strings.Compare(a.Name, b.Name) })
 	for name, v := range p.Volumes {
@@ -52,7 +60,27 @@ func (p *Project) plan(out *Reading) error {
 		}
 		out.Services = append(out.Services, s)
 	}
+	p.links(out.Services)
 	return nil
+}
+
+// links gives services the names by which others link to them, on the networks that both
+// are on.
+func (p *Project) links(list []Service) {
+	for _, from := range list {
+		for _, link := range p.Services[from.Name].Links {
+			name, alias, named := strings.Cut(link, ":")
+			i := slices.IndexFunc(list, func(s Service) bool { return s.Name == name })
+			if !named || i < 0 {
+				continue
+			}
+			for j, a := range list[i].Networks {
+				if slices.ContainsFunc(from.Networks, func(b plan.Attachment) bool { return b.Network == a.Network }) && !slices.Contains(a.Aliases, alias) {
+					list[i].Networks[j].Aliases = append(a.Aliases, alias)
+				}
+			}
+		}
+	}
 }
 
 func notCarriedOut(file string, line int, format string, args ...any) *fault.Fault {
@@ -88,7 +116,7 @@ func (p *Project) planService(name string) (out Service, err error) {
 			s.Env[k] = *v
 		}
 	}
-	s.Profiled = len(c.Profiles) > 0
+	s.Profiled = len(c.Profiles) > 0 && !slices.ContainsFunc(c.Profiles, func(name string) bool { return slices.Contains(p.profiles, name) })
 	s.Init = c.Init != nil && *c.Init
 	if c.StopGracePeriod != nil {
 		s.Grace = time.Duration(*c.StopGracePeriod)
@@ -106,6 +134,7 @@ func (p *Project) planService(name string) (out Service, err error) {
 		a := plan.Attachment{Network: network, Aliases: []string{name}}
 		if config != nil {
 			a.Aliases = append(a.Aliases, config.Aliases...)
+			a.IPv4, a.IPv6, a.MAC = config.Ipv4Address, config.Ipv6Address, config.MacAddress
 		}
 		if c.ContainerName != "" {
 			a.Aliases = append(a.Aliases, c.ContainerName)
@@ -113,6 +142,21 @@ func (p *Project) planService(name string) (out Service, err error) {
 		s.Networks = append(s.Networks, a)
 	}
 	slices.SortFunc(s.Networks, func(a, b plan.Attachment) int { return strings.Compare(a.Network, b.Network) })
+	if c.MacAddress != "" && len(s.Networks) > 0 && s.Networks[0].MAC == "" {
+		s.Networks[0].MAC = c.MacAddress
+	}
+	for _, h := range c.PostStart {
+		hook := plan.Hook{Command: h.Command, User: h.User, Folder: h.WorkingDir, Privileged: h.Privileged}
+		for k, v := range h.Environment {
+			if v != nil {
+				if hook.Env == nil {
+					hook.Env = map[string]string{}
+				}
+				hook.Env[k] = *v
+			}
+		}
+		s.Hooks = append(s.Hooks, hook)
+	}
 	p.places(s, c)
 	return out, nil
 }
@@ -127,7 +171,7 @@ func (p *Project) places(s *plan.Service, c types.ServiceConfig) {
 	note("", "")
 	for field, attribute := range map[string]string{"Image": "image", "Dockerfile": "build", "User": "user", "Folder": "working_dir", "Hostname": "hostname", "Networks": "networks", "After": "depends_on", "Health": "healthcheck",
 		"Restart": "restart", "StopSignal": "stop_signal", "Grace": "stop_grace_period", "Privileged": "privileged", "CapAdd": "cap_add", "CapDrop": "cap_drop", "SecurityOpt": "security_opt", "Devices": "devices",
-		"Network": "network_mode", "SharedMemory": "shm_size", "Memory": "mem_limit", "CPUs": "cpus", "Processes": "pids_limit", "Hosts": "extra_hosts", "DNS": "dns", "Groups": "group_add", "Ulimits": "ulimits",
+		"Network": "network_mode", "SharedMemory": "shm_size", "Memory": "mem_limit", "CPUs": "cpus", "Processes": "pids_limit", "Hosts": "extra_hosts", "DNS": "dns", "DNSSearch": "dns_search", "Hooks": "post_start", "Groups": "group_add", "Ulimits": "ulimits",
 		"Sysctls": "sysctls", "Mounts": "volumes", "Command": "command", "Entrypoint": "entrypoint", "Env": "environment"} {
 		note(field, "", attribute)
 	}
@@ -142,7 +186,7 @@ func (p *Project) places(s *plan.Service, c types.ServiceConfig) {
 
 func (p *Project) settings(s *plan.Service, c types.ServiceConfig) {
 	s.Privileged, s.CapAdd, s.CapDrop, s.SecurityOpt, s.ReadOnly = c.Privileged, c.CapAdd, c.CapDrop, c.SecurityOpt, c.ReadOnly
-	s.SharedMemory, s.DNS, s.Groups = int64(c.ShmSize), c.DNS, c.GroupAdd
+	s.SharedMemory, s.DNS, s.DNSSearch, s.Groups = int64(c.ShmSize), c.DNS, c.DNSSearch, c.GroupAdd
 	s.Memory, s.CPUs, s.Processes = int64(c.MemLimit), float64(c.CPUS), c.PidsLimit
 	if c.Deploy != nil && c.Deploy.Resources.Limits != nil {
 		most := c.Deploy.Resources.Limits
@@ -185,9 +229,14 @@ func (p *Project) settings(s *plan.Service, c types.ServiceConfig) {
 func (p *Project) mounts(s *plan.Service, c types.ServiceConfig) error {
 	for _, v := range c.Volumes {
 		m := plan.Mount{Type: v.Type, Source: v.Source, Target: v.Target, ReadOnly: v.ReadOnly}
+		if v.Tmpfs != nil {
+			m.Size = int64(v.Tmpfs.Size)
+		}
 		if v.Type == types.VolumeTypeBind {
 			rest, own := strings.CutPrefix(v.Source, "./")
 			switch {
+			case v.Source == "..": // the source below its name: what templates of the standard write
+				m.Type = "source"
 			case own && rest == "":
 				m.Type, m.Source = "source", ""
 			case own:
@@ -203,8 +252,19 @@ func (p *Project) mounts(s *plan.Service, c types.ServiceConfig) error {
 		}
 	}
 	for _, t := range c.Tmpfs {
-		target, _, _ := strings.Cut(t, ":")
-		s.Mounts = append(s.Mounts, plan.Mount{Type: "tmpfs", Target: target})
+		target, options, _ := strings.Cut(t, ":")
+		m := plan.Mount{Type: "tmpfs", Target: target}
+		for _, o := range strings.Split(options, ",") {
+			if size, is := strings.CutPrefix(o, "size="); is {
+				n, err := units.RAMInBytes(size)
+				if err != nil {
+					file, line := p.place(c.Name, "tmpfs")
+					return notCarriedOut(file, line, "service %s: %q is no size of a tmpfs", c.Name, size)
+				}
+				m.Size = n
+			}
+		}
+		s.Mounts = append(s.Mounts, m)
 	}
 	for _, x := range c.Configs {
 		if err := p.fileMount(s, c, "configs", x.Source, x.Target, p.Configs[x.Source].File); err != nil {
@@ -266,6 +326,17 @@ func health(h *types.HealthCheckConfig) *plan.Health {
 		out.Retries = int(*h.Retries)
 	}
 	return out
+}
+
+// idle tells of attributes that have no effect here, at their lines.
+func (p *Project) idle() (list []definition.Problem) {
+	for _, name := range p.ServiceNames() {
+		for _, attribute := range idle(reflect.ValueOf(p.Services[name])) {
+			file, line := p.place(name, attribute...)
+			list = append(list, definition.Problem{Severity: definition.Note, Code: "no-effect", File: file, Line: max(line, 1), Column: 1, Message: fmt.Sprintf("service %s: %s has no effect here", name, strings.Join(attribute, "."))})
+		}
+	}
+	return list
 }
 
 // refuseUnknown names what Domicile does not carry out of a service.

@@ -64,7 +64,7 @@ func (e *Engine) Start(ctx context.Context) error {
 	if err := e.makeBridge(ctx); err != nil {
 		return err
 	}
-	cmd := exec.Command(program, "--data-root", in("data"), "--exec-root", in("exec"), "-H", e.Host, "-p", in("engine.pid"), "--bridge", e.bridge, "--group", "root", "--userns-remap", "default")
+	cmd := exec.Command(program, "--data-root", in("data"), "--exec-root", in("exec"), "-H", e.Host, "-p", in("engine.pid"), "--bridge", e.bridge, "--group", "root", "--userns-remap", "default", "--icc=false")
 	e.daemon, err = start(ctx, e.folder, "dockerd", cmd, func(ctx context.Context) error {
 		if !EngineAnswers(ctx, e.Host) {
 			return errors.New("no answer yet")

@@ -163,7 +163,7 @@ func (c *checker) build(v *Value, path string) {
 		"options":    (*checker).texts,
 		"cacheFrom":  (*checker).textOrTexts,
 	})
-	if v.Kind == Object && v.Get("dockerfile") == nil {
+	if v.Kind == Object && v.Get("dockerfile") == nil && c.source.Root.Get("dockerFile") == nil {
 		c.wrong(v, path, "missing-property", "build needs dockerfile, the path of the Dockerfile relative to this file")
 	}
 }

@@ -16,6 +16,9 @@ type Fact struct {
 // Facts says in words what the definition makes: the system, the tools, the services,
 // the ports, the user, what runs when, and what it asks of the host.
 func (r *Report) Facts() []Fact {
+	if r.Makes != nil {
+		return r.Makes
+	}
 	e := r.Effective
 	list := []Fact{}
 	if e == nil {

@@ -156,10 +156,26 @@ func hashEntry(h io.Writer, files fs.FS, name string, d fs.DirEntry) error {
 	return nil
 }
 
-// contextDigest is the digest of a build's context as its ignore file leaves it. The
+// treeDigest is TreeDigest of a whole folder, made where its files are.
+func treeDigest(files fs.FS) (string, error) {
+	if h, is := files.(Hasher); is {
+		return h.TreeDigest()
+	}
+	return TreeDigest(files, nil)
+}
+
+// ContextDigest is the digest of a build's context as its ignore file leaves it. The
 // repository's own .git is left out: it changes without the files changing, and builds do
-// not get it. The definition and its locks count by their content, not by their bytes.
-func contextDigest(files fs.FS, context string, counted []string, ignored func(name string) (match, mayHold bool)) (string, error) {
+// not get it. The definition and its locks, which are counted by their content, are left
+// out by their paths.
+func ContextDigest(files fs.FS, context string, counted, patterns []string) (string, error) {
+	if h, is := files.(Hasher); is {
+		return h.ContextDigest(context, counted, patterns)
+	}
+	ignored, err := matcher(patterns)
+	if err != nil {
+		return "", err
+	}
 	sub, err := fs.Sub(files, context)
 	if err != nil {
 		return "", err

@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/moby/buildkit/frontend/dockerfile/instructions"
 	"github.com/moby/buildkit/frontend/dockerfile/parser"
 	"github.com/moby/buildkit/frontend/dockerfile/shell"
 	"github.com/moby/patternmatcher"
@@ -58,6 +59,10 @@ func readDockerfile(file string, text []byte, args map[string]string, target str
 	lex, values, begun, found := shell.NewLex(result.EscapeToken), variableList{}, false, target == ""
 	current := ""
 	for _, n := range result.AST.Children {
+		if err := understood(n); err != nil {
+			tell(Error, "bad-dockerfile", n.StartLine, "%v", err)
+			continue
+		}
 		switch strings.ToLower(n.Value) {
 		case "arg":
 			for a := n.Next; a != nil && !begun; a = a.Next {
@@ -124,6 +129,21 @@ func readDockerfile(file string, text []byte, args map[string]string, target str
 		}
 	}
 	return d, list
+}
+
+// understood looks at an instruction as the builder will, so that what it would refuse after
+// an image was pulled is told before. FROM is looked at where its arguments are known.
+func understood(n *parser.Node) (err error) {
+	defer func() {
+		if p := recover(); p != nil { // a hostile text must not take the service with it
+			err = fmt.Errorf("it cannot be read (%v)", p)
+		}
+	}()
+	if strings.EqualFold(n.Value, "from") {
+		return nil
+	}
+	_, err = instructions.ParseInstruction(n)
+	return err
 }
 
 // mayCache tells of a mount of RUN whether it keeps a cache, or cannot be known not to.
@@ -197,13 +217,13 @@ func (r *Report) readBuild(c *checker, files fs.FS, b *Build, place int, at stri
 		c.add(Error, "no-context", place, at, "there is no folder %s, the build's context", b.Context)
 		return d
 	}
-	ignored, file, err := ignoreFile(files, b)
+	patterns, file, err := ignoreFile(files, b)
 	if err != nil {
 		r.Problems = append(r.Problems, Problem{Severity: Error, Code: "bad-ignore-file", File: file, Line: 1, Column: 1, Message: err.Error()})
 		return d
 	}
 	features, images := LockPaths(r.File)
-	digest, err := contextDigest(files, b.Context, []string{r.File, features, images}, ignored)
+	digest, err := ContextDigest(files, b.Context, []string{r.File, features, images}, patterns)
 	if err != nil {
 		c.add(Error, "bad-context", place, at, "cannot read the build's context %s: %v", b.Context, err)
 		return d
@@ -212,29 +232,38 @@ func (r *Report) readBuild(c *checker, files fs.FS, b *Build, place int, at stri
 	return d
 }
 
-// ignoreFile reads the ignore file of a build: the one that carries the Dockerfile's
-// name, or that of the context.
-func ignoreFile(files fs.FS, b *Build) (ignored func(string) (match, mayHold bool), file string, err error) {
+// ignoreFile reads the patterns of a build's ignore file: the one that carries the
+// Dockerfile's name, or that of the context.
+func ignoreFile(files fs.FS, b *Build) (patterns []string, file string, err error) {
 	text, file := []byte(nil), b.Dockerfile+".dockerignore"
 	if text, err = fs.ReadFile(files, file); err != nil {
 		file = path.Join(b.Context, ".dockerignore")
 		if text, err = fs.ReadFile(files, file); err != nil {
-			return func(string) (bool, bool) { return false, false }, file, nil
+			return nil, file, nil
 		}
 	}
-	patterns, err := ignorefile.ReadAll(bytes.NewReader(text))
-	if err != nil {
+	if patterns, err = ignorefile.ReadAll(bytes.NewReader(text)); err != nil {
 		return nil, file, fmt.Errorf("the ignore file cannot be read: %w", err)
+	}
+	_, err = matcher(patterns)
+	return patterns, file, err
+}
+
+// matcher tells of a path whether patterns leave it out, and whether a folder that they
+// leave out may hold something that they do not.
+func matcher(patterns []string) (func(name string) (match, mayHold bool), error) {
+	if len(patterns) == 0 {
+		return func(string) (bool, bool) { return false, false }, nil
 	}
 	m, err := patternmatcher.New(patterns)
 	if err != nil {
-		return nil, file, fmt.Errorf("the ignore file has a wrong pattern: %w", err)
+		return nil, fmt.Errorf("the ignore file has a wrong pattern: %w", err)
 	}
 	if _, err := m.MatchesOrParentMatches("x"); err != nil {
-		return nil, file, fmt.Errorf("the ignore file has a wrong pattern: %w", err)
+		return nil, fmt.Errorf("the ignore file has a wrong pattern: %w", err)
 	}
 	return func(name string) (bool, bool) {
 		match, err := m.MatchesOrParentMatches(name)
 		return match && err == nil, m.Exclusions()
-	}, file, nil
+	}, nil
 }

@@ -23,6 +23,7 @@ type Effective struct {
 
 	WorkspaceFolder string         `json:"workspaceFolder"`
 	WorkspaceMount  *Mount         `json:"workspaceMount,omitempty"`
+	Nowhere         bool           `json:"-"` // workspaceMount is the empty text: the source is mounted nowhere
 	RunArgs         []string       `json:"runArgs,omitempty"`
 	AppPort         any            `json:"appPort,omitempty"`
 	Features        map[string]any `json:"features,omitempty"` // as written

@@ -198,7 +198,7 @@ func (s *resolver) local(n *node) error {
 	if n.artifact.Files, err = fs.Sub(s.files, folder); err != nil {
 		return err
 	}
-	n.artifact.Digest, err = TreeDigest(n.artifact.Files, nil)
+	n.artifact.Digest, err = treeDigest(n.artifact.Files)
 	return err
 }
 

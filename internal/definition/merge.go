@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"reflect"
 	"slices"
+	"strings"
 )
 
 // snippet is one source of properties: an entry of an image's metadata label, a
@@ -26,7 +27,9 @@ func newSnippet(from string, v *Value) (*snippet, error) {
 	for _, m := range v.Members {
 		switch {
 		case m.Name == "initializeCommand" || slices.Contains(Lifecycle, m.Name):
-			s.commands[m.Name] = compact(m.Value)
+			if command := withoutEmpty(m.Value); command != nil {
+				s.commands[m.Name] = compact(command)
+			}
 		case m.Name == "containerEnv" && m.Value.holdsOnly(String):
 			s.ContainerEnv = make(map[string]string, len(m.Value.Members))
 			for _, v := range m.Value.Members {
@@ -34,15 +37,79 @@ func newSnippet(from string, v *Value) (*snippet, error) {
 			}
 		case m.Name == "entrypoint" && m.Value.Kind == String:
 			s.Entrypoint = []string{m.Value.Str}
-		case m.Name == "workspaceMount" && m.Value.Str == "", m.Name == "$schema":
+		case m.Name == "workspaceMount" && m.Value.Kind == String && m.Value.Str == "":
+			s.Nowhere = true
+		case m.Name == "$schema":
 		default:
 			rest.Members = append(rest.Members, m)
 		}
 	}
-	if err := json.Unmarshal(compact(rest), &s.Effective); err != nil {
+	if err := json.Unmarshal(compact(exactly(rest, reflect.TypeFor[Effective]())), &s.Effective); err != nil {
 		return nil, fmt.Errorf("read properties of %s: %w", from, err)
 	}
 	return s, nil
+}
+
+// withoutEmpty leaves commands out that run nothing: an empty text or list, and parts of an
+// object that are so. nil: nothing is left.
+func withoutEmpty(v *Value) *Value {
+	switch {
+	case v.Kind == String && strings.TrimSpace(v.Str) == "", v.Kind == Array && len(v.Items) == 0:
+		return nil
+	case v.Kind != Object:
+		return v
+	}
+	left := *v
+	left.Members = nil
+	for _, m := range v.Members {
+		if m.Value = withoutEmpty(m.Value); m.Value != nil {
+			left.Members = append(left.Members, m)
+		}
+	}
+	if len(left.Members) == 0 {
+		return nil
+	}
+	return &left
+}
+
+// exactly leaves members out that differ from the properties of a type in their letters'
+// size: the standard's names are exact, and encoding/json's are not.
+func exactly(v *Value, t reflect.Type) *Value {
+	for t.Kind() == reflect.Pointer {
+		t = t.Elem()
+	}
+	out := *v
+	switch {
+	case t.Kind() == reflect.Struct && v.Kind == Object:
+		if t != reflect.TypeFor[HostRequirements]() && reflect.PointerTo(t).Implements(reflect.TypeFor[json.Unmarshaler]()) {
+			return v // it reads its names itself
+		}
+		out.Members = nil
+		for _, m := range v.Members {
+			for i := range t.NumField() {
+				name, _, _ := strings.Cut(t.Field(i).Tag.Get("json"), ",")
+				if t.Field(i).Anonymous {
+					continue
+				}
+				if name == m.Name {
+					m.Value = exactly(m.Value, t.Field(i).Type)
+					out.Members = append(out.Members, m)
+				}
+			}
+		}
+	case t.Kind() == reflect.Slice && v.Kind == Array:
+		out.Items = nil
+		for _, item := range v.Items {
+			out.Items = append(out.Items, exactly(item, t.Elem()))
+		}
+	case t.Kind() == reflect.Map && v.Kind == Object:
+		out.Members = nil
+		for _, m := range v.Members {
+			m.Value = exactly(m.Value, t.Elem())
+			out.Members = append(out.Members, m)
+		}
+	}
+	return &out
 }
 
 // holdsOnly tells whether a value is an object whose values are all of one kind.
@@ -100,7 +167,7 @@ func (e *Effective) merge(s *snippet) {
 	}
 	e.Name, e.Image, e.Build = s.Name, s.Image, s.Build
 	e.DockerComposeFile, e.Service, e.RunServices = s.DockerComposeFile, s.Service, s.RunServices
-	e.WorkspaceFolder, e.WorkspaceMount = s.WorkspaceFolder, s.WorkspaceMount
+	e.WorkspaceFolder, e.WorkspaceMount, e.Nowhere = s.WorkspaceFolder, s.WorkspaceMount, s.Nowhere
 	e.RunArgs, e.AppPort = s.RunArgs, s.AppPort
 	e.Features, e.OverrideFeatureInstallOrder = s.Features, s.OverrideFeatureInstallOrder
 }

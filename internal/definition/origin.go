@@ -12,6 +12,9 @@ const fromDefault = "default"
 // FindOrigins tells of each value of the effective configuration where it came from. Objects
 // whose members are merged one by one, and lists, are told member by member.
 func (r *Report) FindOrigins() map[string]string {
+	if r.Origins != nil {
+		return r.Origins
+	}
 	if r.Effective == nil || len(r.snippets) == 0 {
 		return nil
 	}

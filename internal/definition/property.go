@@ -33,7 +33,7 @@ var properties = []property{
 	{name: "containerEnv", kinds: forAny, check: (*checker).variables, how: "set when the container is made"},
 	{name: "remoteEnv", kinds: forAny, check: (*checker).nullableVariables, how: "set for every program that runs for the person; null unsets"},
 	{name: "containerUser", kinds: forAny, check: (*checker).text, how: "who the container runs as"},
-	{name: "remoteUser", kinds: forAny, check: (*checker).text, how: "who the person's programs run as; `HOME` follows"},
+	{name: "remoteUser", kinds: forAny, check: (*checker).text, how: "who the person's programs run as; `HOME` follows. Default: who the container runs as"},
 	{name: "updateRemoteUserUID", kinds: forAny, check: (*checker).boolean, how: "the user takes the numbers of the owner of a folder that is mounted; the source's volume belongs to the user anyway"},
 	{name: "userEnvProbe", kinds: forAny, check: oneOf("none", "loginShell", "loginInteractiveShell", "interactiveShell"), how: "the user's shell is asked once per start"},
 	{name: "overrideCommand", kinds: forAny, check: (*checker).boolean, how: "true: the agent is the first process; false: the image's own command"},
@@ -61,8 +61,8 @@ var properties = []property{
 	{name: "context", kinds: forDockerfile, check: (*checker).repositoryPath, how: "older spelling of `build.context`"},
 
 	{name: "appPort", kinds: forContainers, check: (*checker).appPort, how: "forwarded like forwardPorts; nothing is published on the host"},
-	{name: "workspaceMount", kinds: forContainers, check: (*checker).workspaceMount, how: "where the source's volume is mounted", refused: "anything but the source"},
-	{name: "workspaceFolder", kinds: forAny, check: (*checker).text, how: "where programs start"},
+	{name: "workspaceMount", kinds: forContainers, check: (*checker).workspaceMount, how: "where the source's volume is mounted; the empty text: nowhere", refused: "anything but the source"},
+	{name: "workspaceFolder", kinds: forAny, check: (*checker).text, how: "where programs start; a folder that is not there when the workspace is ready fails at its line"},
 	{name: "runArgs", kinds: forContainers, check: (*checker).texts, how: "mapped one by one to engine settings", refused: "what has no equivalent, by name, and what reaches for the host"},
 
 	{name: "dockerComposeFile", kinds: forCompose, check: (*checker).repositoryPaths, how: "services are made on the engine by Domicile", refused: "what reaches for the host"},

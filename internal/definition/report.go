@@ -78,6 +78,14 @@ type Floating struct {
 	File      string `json:"file,omitempty"`
 }
 
+// Source is the definition's text; nil where there was no file.
+func (r *Report) Source() []byte {
+	if r.Text == nil {
+		return nil
+	}
+	return r.Text.Bytes
+}
+
 // HasErrors tells whether anything keeps a workspace from being made.
 func (r *Report) HasErrors() bool {
 	for _, p := range r.Problems {
@@ -268,9 +276,14 @@ func (o Options) labels(file string) map[string]string {
 // build brings the two spellings of a Dockerfile definition together and makes its
 // paths relative to the repository.
 func (e *Effective) build(root *Value, vars *Variables, folder string) {
-	if old := root.Get("dockerFile"); old != nil && e.Build == nil {
-		e.Build = &Build{Dockerfile: vars.Replace(old.Str)}
-		if context := root.Get("context"); context != nil {
+	if old := root.Get("dockerFile"); old != nil { // beside it build may have its arguments, target and the like
+		if e.Build == nil {
+			e.Build = &Build{}
+		}
+		if e.Build.Dockerfile == "" {
+			e.Build.Dockerfile = vars.Replace(old.Str)
+		}
+		if context := root.Get("context"); context != nil && e.Build.Context == "" {
 			e.Build.Context = vars.Replace(context.Str)
 		}
 	}

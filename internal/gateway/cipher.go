@@ -2,54 +2,131 @@ package gateway
 
 import (
 	"bufio"
+	"encoding/binary"
+	"io"
 	"net"
-	"regexp"
-	"strconv"
+	"slices"
+	"strings"
 	"time"
 
 	"golang.org/x/crypto/ssh"
 )
 
-// peekLimit is how long a client may take to say its version before it is served without
-// knowing it.
-const peekLimit = 500 * time.Millisecond
+// version is the server's first line. OpenSSH's client says of its own extensions some only to
+// a server whose name begins so, among them that nobody reads a command's output any more
+// (eow@openssh.com): without that, "ssh NAME yes | head" never ends.
+const version = "SSH-2.0-OpenSSH_compatible Domicile"
 
-var openSSH = regexp.MustCompile(`^SSH-2\.0-OpenSSH_(\d+)\.(\d+)`)
+// quick are the ciphers that are taken wherever the client has them; all are those that
+// OpenSSH has on by default.
+var (
+	quick = []string{ssh.CipherAES128GCM, ssh.CipherAES256GCM}
+	all   = append(slices.Clone(quick), ssh.CipherAES128CTR, ssh.CipherAES192CTR, ssh.CipherAES256CTR, ssh.CipherChaCha20Poly1305)
+)
 
-// chooseCiphers looks at the client's version line, which it sends unasked, and offers
-// AES-GCM alone to those that can do it: OpenSSH puts it last in its own order, which
-// counts, and it is more than twice as fast as what would be taken else.
-func chooseCiphers(conn net.Conn, config *ssh.ServerConfig) net.Conn {
-	p := &peeked{Conn: conn, r: bufio.NewReaderSize(conn, 4096)}
-	_ = conn.SetReadDeadline(time.Now().Add(peekLimit))
-	line := p.peekLine()
-	_ = conn.SetReadDeadline(time.Now().Add(handshakeLimit))
-	config.Ciphers = []string{ssh.CipherAES128GCM, ssh.CipherAES256GCM, ssh.CipherAES128CTR, ssh.CipherAES192CTR, ssh.CipherAES256CTR, ssh.CipherChaCha20Poly1305}
-	if m := openSSH.FindSubmatch(line); m != nil {
-		major, _ := strconv.Atoi(string(m[1]))
-		minor, _ := strconv.Atoi(string(m[2]))
-		if major > 6 || (major == 6 && minor >= 2) {
-			config.Ciphers = config.Ciphers[:2]
+// What is used to agree on keys, and to sign: nothing with SHA-1 or DSA.
+var (
+	exchanges = []string{ssh.KeyExchangeMLKEM768X25519, ssh.KeyExchangeCurve25519, ssh.KeyExchangeECDHP256, ssh.KeyExchangeECDHP384, ssh.KeyExchangeECDHP521, ssh.KeyExchangeDH14SHA256, ssh.KeyExchangeDH16SHA512}
+	signing   = []string{ssh.KeyAlgoED25519, ssh.KeyAlgoSKED25519, ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384, ssh.KeyAlgoECDSA521, ssh.KeyAlgoSKECDSA256, ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256}
+)
+
+// proposalLimit is how long a client may take to propose something before it is served
+// without knowing that.
+const proposalLimit = 2 * time.Second
+
+// maxProposal bounds what a client says before keys are agreed on, in bytes.
+const maxProposal = 32 << 10
+
+// begin greets a client and looks at what it proposes, which it sends unasked, before the
+// server says what it takes itself: the client's order of ciphers counts, OpenSSH puts
+// AES-GCM last in it, and that is more than twice as fast as what would be taken else. So a
+// client that knows it is offered nothing else; one that was told to use another cipher has
+// that.
+func begin(conn net.Conn, config *ssh.ServerConfig) (net.Conn, error) {
+	config.ServerVersion, config.KeyExchanges, config.PublicKeyAuthAlgorithms, config.Ciphers = version, exchanges, signing, all
+	if _, err := io.WriteString(conn, version+"\r\n"); err != nil {
+		return nil, err
+	}
+	p := &peeked{Conn: conn, r: bufio.NewReaderSize(conn, maxProposal), unsaid: len(version) + 2}
+	_ = conn.SetReadDeadline(time.Now().Add(proposalLimit))
+	for _, name := range proposed(p.r) {
+		if slices.Contains(quick, name) {
+			config.Ciphers = quick
 		}
 	}
-	return p
+	_ = conn.SetReadDeadline(time.Now().Add(handshakeLimit))
+	return p, nil
 }
 
-// peeked is a connection some of whose bytes were looked at already.
+// peeked is a connection some of whose bytes were looked at already, and to which the
+// server's first line was sent already.
 type peeked struct {
 	net.Conn
-	r *bufio.Reader
+	r      *bufio.Reader
+	unsaid int // bytes that are not sent again
 }
 
 func (p *peeked) Read(b []byte) (int, error) { return p.r.Read(b) }
 
-// peekLine looks at the first line, as far as it comes.
-func (p *peeked) peekLine() []byte {
-	for n := 1; n <= 255; n++ {
-		b, err := p.r.Peek(n)
-		if err != nil || b[n-1] == '\n' {
-			return b
+func (p *peeked) Write(b []byte) (int, error) {
+	skip := min(p.unsaid, len(b))
+	p.unsaid -= skip
+	if skip == len(b) {
+		return len(b), nil
+	}
+	n, err := p.Conn.Write(b[skip:])
+	return skip + n, err
+}
+
+// proposed gives the ciphers that a client proposes for what it sends, in its order, without
+// taking anything of the stream: they stand in its first packet behind its first line (RFC
+// 4253, sections 4.2, 6 and 7.1). None where it cannot be told.
+func proposed(r *bufio.Reader) []string {
+	line := 0
+	for n := 1; ; n++ {
+		b, err := r.Peek(n)
+		if err != nil || n > 4096 {
+			return nil
 		}
+		if b[n-1] != '\n' {
+			continue
+		}
+		if strings.HasPrefix(string(b[line:]), "SSH-") {
+			line = n
+			break
+		}
+		line = n // a client may say other lines before
+	}
+	head, err := r.Peek(line + 5)
+	if err != nil {
+		return nil
+	}
+	length := int(binary.BigEndian.Uint32(head[line:]))
+	if length < 20 || line+4+length > maxProposal {
+		return nil
+	}
+	packet, err := r.Peek(line + 4 + length)
+	if err != nil {
+		return nil
+	}
+	body := packet[line+5:]
+	const begins = 17 // the kind of the packet, and a cookie
+	if body[0] != 20 || len(body) < begins {
+		return nil
+	}
+	body = body[begins:]
+	for list := 0; list < 3; list++ { // exchanges, host keys, ciphers of the client
+		if len(body) < 4 {
+			return nil
+		}
+		n := int(binary.BigEndian.Uint32(body))
+		if n < 0 || n > len(body)-4 {
+			return nil
+		}
+		if list == 2 {
+			return strings.Split(string(body[4:4+n]), ",")
+		}
+		body = body[4+n:]
 	}
 	return nil
 }

@@ -1,7 +1,8 @@
 package gateway
 
 import (
-	"net"
+	"bufio"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -11,25 +12,53 @@ import (
 	"domicile/internal/records"
 )
 
-func TestCiphersByTheClientsVersion(t *testing.T) {
-	cases := map[string]bool{ // AES-GCM alone
-		"SSH-2.0-OpenSSH_9.2p1 Debian-2\r\n": true,
-		"SSH-2.0-OpenSSH_6.2\r\n":            true,
-		"SSH-2.0-OpenSSH_6.1\r\n":            false,
-		"SSH-2.0-Go\r\n":                     false,
-		"GET / HTTP/1.1\r\n":                 false,
+// A client that knows AES-GCM gets it, whatever it would rather have; one that was told to use
+// another cipher gets that; and nothing is agreed on or signed with SHA-1 or DSA.
+func TestWhatClientsAreOffered(t *testing.T) {
+	usual := []string{ssh.CipherChaCha20Poly1305, ssh.CipherAES128CTR, ssh.CipherAES192CTR, ssh.CipherAES256CTR, ssh.CipherAES128GCM, ssh.CipherAES256GCM}
+	for name, c := range map[string]struct {
+		client ssh.Config
+		want   string
+	}{
+		"OpenSSH's own order": {ssh.Config{Ciphers: usual}, ssh.CipherAES128GCM},
+		"one alone":           {ssh.Config{Ciphers: usual[:1]}, ssh.CipherChaCha20Poly1305},
+		"another alone":       {ssh.Config{Ciphers: []string{ssh.CipherAES256CTR}}, ssh.CipherAES256CTR},
+		"GCM alone":           {ssh.Config{Ciphers: []string{ssh.CipherAES256GCM}}, ssh.CipherAES256GCM},
+		"an older exchange":   {ssh.Config{KeyExchanges: []string{ssh.KeyExchangeECDHP256}}, ssh.CipherAES128GCM},
+		"after quantum":       {ssh.Config{KeyExchanges: []string{ssh.KeyExchangeMLKEM768X25519}}, ssh.CipherAES128GCM},
+		"SHA-1 alone":         {ssh.Config{KeyExchanges: []string{ssh.InsecureKeyExchangeDH14SHA1}}, ""},
+		"too old a cipher":    {ssh.Config{Ciphers: []string{ssh.InsecureCipherTripleDESCBC}}, ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			key := newSigner(t)
+			o := &town{t: t, key: key.PublicKey(), state: records.Ready, agent: echoing}
+			got, err := o.algorithms(t, key, c.client)
+			if c.want == "" {
+				assert.Error(t, err)
+				return
+			}
+			require.NoError(t, err)
+			assert.Equal(t, c.want, got.Write.Cipher)
+		})
 	}
-	for line, alone := range cases {
-		near, far := net.Pipe()
-		go func() { _, _ = far.Write([]byte(line + "rest")) }()
-		config := &ssh.ServerConfig{}
-		conn := chooseCiphers(near, config)
-		assert.Equal(t, alone, len(config.Ciphers) == 2, line)
-		assert.Equal(t, ssh.CipherAES128GCM, config.Ciphers[0])
-		b := make([]byte, len(line))
-		_, err := conn.Read(b)
-		require.NoError(t, err)
-		assert.Equal(t, line, string(b), "what was looked at is still to be read")
+}
+
+// algorithms connects to a gateway of the town, and tells what was agreed on.
+func (o *town) algorithms(t *testing.T, key ssh.Signer, config ssh.Config) (ssh.NegotiatedAlgorithms, error) {
+	t.Helper()
+	s, at := o.serve(t)
+	c, err := ssh.Dial("tcp", at, &ssh.ClientConfig{Config: config, User: "deck", Auth: []ssh.AuthMethod{ssh.PublicKeys(key)}, HostKeyCallback: ssh.FixedHostKey(s.HostKey.PublicKey())})
+	if err != nil {
+		return ssh.NegotiatedAlgorithms{}, err
+	}
+	defer c.Close()
+	return c.Conn.(ssh.AlgorithmsConnMetadata).Algorithms(), nil
+}
+
+// A client that says nothing that can be understood is served without knowing it.
+func TestProposalsThatCannotBeRead(t *testing.T) {
+	for _, said := range []string{"", "GET / HTTP/1.1\r\n\r\n", "SSH-2.0-x\r\n", "SSH-2.0-x\r\n\xff\xff\xff\xff\x00\x14", "SSH-2.0-x\r\n\x00\x00\x00\x20\x04\x14" + strings.Repeat("\x00", 12), "SSH-2.0-x\r\n\x00\x00\x00\x20\x04\x14" + strings.Repeat("\xff", 40), strings.Repeat("x", 9000)} {
+		assert.Nil(t, proposed(bufio.NewReaderSize(strings.NewReader(said), maxProposal)), "%.20q", said)
 	}
 }
 

@@ -117,65 +117,112 @@ const accountExtension = "account@domicile"
 
 // serveKey serves a connection whose person proves itself by a key.
 func (s *Server) serveKey(ctx context.Context, conn net.Conn, proven func()) {
-	config := s.config()
+	config, early := s.config(), &early{}
+	config.PreAuthConnCallback = early.is
 	config.PublicKeyCallback = func(meta ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
-		known, err := s.Directory.KeyByFingerprint(ctx, ssh.FingerprintSHA256(key))
+		fingerprint := ssh.FingerprintSHA256(key)
+		known, err := s.Directory.KeyByFingerprint(ctx, fingerprint)
 		if err != nil {
 			if !errors.Is(err, records.ErrNotFound) {
 				s.Log.Warn("look for a key", "error", err)
+			} else if !s.unproven.cameIn(meta.RemoteAddr()) { // who has several keys knows which one counts
+				early.say("The key " + fingerprint + " is not known here. To add it: domicile keys add, or the page You of the console.")
 			}
 			return nil, errors.New("no account has this key")
 		}
 		return &ssh.Permissions{Extensions: map[string]string{accountExtension: strconv.FormatInt(known.Account, 10)}}, nil
 	}
-	s.serve(ctx, conn, config, func(c *ssh.ServerConn) (records.Workspace, error) {
-		proven()
-		account, err := strconv.ParseInt(c.Permissions.Extensions[accountExtension], 10, 64)
+	var found records.Workspace
+	var wrong error
+	config.VerifiedPublicKeyCallback = func(meta ssh.ConnMetadata, _ ssh.PublicKey, permissions *ssh.Permissions, _ string) (*ssh.Permissions, error) {
+		account, err := strconv.ParseInt(permissions.Extensions[accountExtension], 10, 64)
 		if err != nil {
-			return records.Workspace{}, err
+			return nil, err
 		}
-		return s.find(ctx, account, c.User())
+		s.unproven.cameFrom(meta.RemoteAddr())
+		if found, wrong = s.find(ctx, account, meta.User()); wrong != nil {
+			early.say(explain(wrong))
+		}
+		return permissions, nil
+	}
+	s.serve(ctx, conn, config, early, func() (records.Workspace, error) {
+		proven()
+		return found, wrong
 	})
 }
 
 // ServeTunnel serves an SSH connection on a stream whose person is known already and
 // owns the workspace. The client may give any user name and no proof.
 func (s *Server) ServeTunnel(ctx context.Context, conn net.Conn, w records.Workspace) {
-	config := s.config()
+	config, early := s.config(), &early{}
+	config.PreAuthConnCallback = early.is
 	config.NoClientAuth = true
-	s.serve(ctx, conn, config, func(*ssh.ServerConn) (records.Workspace, error) { return w, usable(w) })
+	config.NoClientAuthCallback = func(ssh.ConnMetadata) (*ssh.Permissions, error) {
+		if err := usable(w); err != nil {
+			early.say(explain(err))
+		}
+		return &ssh.Permissions{}, nil
+	}
+	s.serve(ctx, conn, config, early, func() (records.Workspace, error) { return w, usable(w) })
+}
+
+// early is a connection that has not proved itself yet. OpenSSH's client shows what is said
+// to it then, also where it opens no session and would learn it no other way.
+type early struct {
+	conn ssh.ServerPreAuthConn
+	told bool
+}
+
+func (e *early) is(conn ssh.ServerPreAuthConn) { e.conn = conn }
+
+// say says a sentence, once. Other clients show it to nobody.
+func (e *early) say(text string) {
+	if e.told || e.conn == nil || !strings.HasPrefix(string(e.conn.ClientVersion()), "SSH-2.0-OpenSSH_") {
+		return
+	}
+	e.told = e.conn.SendAuthBanner(text+"\r\n") == nil
 }
 
 func (s *Server) config() *ssh.ServerConfig {
-	config := &ssh.ServerConfig{ServerVersion: "SSH-2.0-Domicile"}
+	config := &ssh.ServerConfig{}
 	config.AddHostKey(s.HostKey)
 	return config
 }
 
-func (s *Server) serve(ctx context.Context, conn net.Conn, config *ssh.ServerConfig, find func(*ssh.ServerConn) (records.Workspace, error)) {
+func (s *Server) serve(ctx context.Context, conn net.Conn, config *ssh.ServerConfig, early *early, find func() (records.Workspace, error)) {
 	defer conn.Close()
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	defer stop()
 	_ = conn.SetDeadline(time.Now().Add(handshakeLimit))
-	conn = chooseCiphers(conn, config)
-	c, channels, requests, err := ssh.NewServerConn(conn, config)
+	greeted, err := begin(conn, config)
+	if err != nil {
+		s.Log.Debug("ssh greeting", "from", conn.RemoteAddr(), "error", err)
+		return
+	}
+	c, channels, requests, err := ssh.NewServerConn(greeted, config)
 	if err != nil {
 		s.Log.Debug("ssh handshake", "from", conn.RemoteAddr(), "error", err)
 		return
 	}
 	defer c.Close()
 	_ = conn.SetDeadline(time.Time{})
-	w, err := find(c)
+	w, err := find()
 	var link *agentlink.Link
 	if err == nil {
 		link, err = s.Reacher.Reach(ctx, w)
 	}
 	if err != nil {
-		go refuse(channels, requests, explain(err))
-		farewell(c)
+		opened := make(chan struct{})
+		go refuse(channels, requests, explain(err), sync.OnceFunc(func() { close(opened) }))
+		patience := farewellLimit
+		if early.told { // one that opens nothing has only forwards, and knows why by now
+			patience = silentLimit
+		}
+		farewell(c, opened, patience)
 		return
 	}
 	defer link.Close()
+	link.From(conn.RemoteAddr().String(), conn.LocalAddr().String())
 	if err := s.Directory.Touch(ctx, w.ID); err != nil {
 		s.Log.Warn("note the use of a workspace", "error", err)
 	}
@@ -192,6 +239,11 @@ func (s *Server) find(ctx context.Context, account int64, name string) (records.
 			err = usable(w)
 		}
 		return w, err
+	}
+	if of, part, dotted := strings.Cut(name, "."); dotted {
+		if _, err := s.Directory.WorkspaceByName(ctx, account, of); err == nil {
+			return w, sentence("The workspace %s has no helper %q. A service of that name is reached through the workspace: ssh -L 8080:%s:PORT %s; its lines: domicile services %s", of, part, part, of, of)
+		}
 	}
 	list, err := s.Directory.Workspaces(ctx, account)
 	if err != nil {
@@ -243,11 +295,15 @@ func explain(err error) string {
 	return "The workspace cannot be reached: " + visible.Text(err.Error())
 }
 
-// farewellLimit is how long a client that was refused may stay.
-const farewellLimit = 10 * time.Second
+const (
+	// farewellLimit is how long a client that was refused may stay.
+	farewellLimit = 10 * time.Second
+	// silentLimit is how long one may that was told and opens nothing.
+	silentLimit = time.Second
+)
 
 // farewell lets the client read the reason and go by itself.
-func farewell(c *ssh.ServerConn) {
+func farewell(c *ssh.ServerConn, opened <-chan struct{}, patience time.Duration) {
 	gone := make(chan struct{})
 	go func() {
 		_ = c.Wait()
@@ -255,14 +311,23 @@ func farewell(c *ssh.ServerConn) {
 	}()
 	select {
 	case <-gone:
+		return
+	case <-time.After(patience):
+		return
+	case <-opened:
+	}
+	select {
+	case <-gone:
 	case <-time.After(farewellLimit):
 	}
 }
 
-// refuse tells the reason to whatever the client opens, until the connection ends.
-func refuse(channels <-chan ssh.NewChannel, requests <-chan *ssh.Request, text string) {
+// refuse tells the reason to whatever the client opens, until the connection ends. A session
+// is told too where it was said before: who asked for quiet has not seen that.
+func refuse(channels <-chan ssh.NewChannel, requests <-chan *ssh.Request, text string, opened func()) {
 	go ssh.DiscardRequests(requests)
 	for c := range channels {
+		opened()
 		if c.ChannelType() == "session" {
 			go tell(c, text)
 		} else {

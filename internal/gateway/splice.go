@@ -80,29 +80,46 @@ func passChannel(c ssh.NewChannel, to ssh.Conn) {
 		copyAll(far, near)
 		_ = far.CloseWrite()
 	}()
+	// A request is answered before the next thing is said of what it began: else the end of a
+	// short command overtakes the answer to "exec".
+	var answering sync.Mutex
 	go func() {
-		passChannelRequests(nearRequests, far)
+		for r := range nearRequests {
+			answering.Lock()
+			passChannelRequest(r, far)
+			answering.Unlock()
+		}
 		far.Close() // the one who opened the channel has closed it
 	}()
 	// What came before the far side's close must have been passed on before ours: all
 	// output, and how the program ended.
 	var output, requests sync.WaitGroup
-	requests.Go(func() { passChannelRequests(farRequests, near) })
+	requests.Go(func() {
+		for r := range farRequests {
+			answered(&answering)
+			passChannelRequest(r, near)
+		}
+	})
 	output.Go(func() { copyAll(near, far) })
 	output.Go(func() { copyAll(near.Stderr(), far.Stderr()) })
 	output.Wait()
 	// Only now: the end of data holds for standard error too (RFC 4254, section 5.3).
 	_ = near.CloseWrite()
 	requests.Wait()
+	answered(&answering)
 	near.Close()
 }
 
-func passChannelRequests(requests <-chan *ssh.Request, to ssh.Channel) {
-	for r := range requests {
-		ok, err := to.SendRequest(r.Type, r.WantReply, r.Payload)
-		if r.WantReply {
-			_ = r.Reply(ok && err == nil, nil)
-		}
+// answered waits until what is being answered is.
+func answered(answering *sync.Mutex) {
+	answering.Lock()
+	defer answering.Unlock()
+}
+
+func passChannelRequest(r *ssh.Request, to ssh.Channel) {
+	ok, err := to.SendRequest(r.Type, r.WantReply, r.Payload)
+	if r.WantReply {
+		_ = r.Reply(ok && err == nil, nil)
 	}
 }
 

@@ -89,16 +89,23 @@ func (o *town) Reach(ctx context.Context, _ records.Workspace) (*agentlink.Link,
 	return agentlink.Open(ctx, near, newSigner(o.t))
 }
 
-// dial connects to a gateway of the town as a user with a key.
-func (o *town) dial(t *testing.T, user string, key ssh.Signer) (*ssh.Client, error) {
+// serve starts a gateway of the town, and tells its address.
+func (o *town) serve(t *testing.T) (s *Server, at string) {
 	t.Helper()
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(t.Context())
 	t.Cleanup(cancel)
-	s := &Server{Directory: o, Reacher: o, HostKey: newSigner(t), Log: slog.New(slog.DiscardHandler)}
+	s = &Server{Directory: o, Reacher: o, HostKey: newSigner(t), Log: slog.New(slog.DiscardHandler)}
 	go func() { _ = s.Serve(ctx, listener) }()
-	c, err := ssh.Dial("tcp", listener.Addr().String(), &ssh.ClientConfig{User: user, Auth: []ssh.AuthMethod{ssh.PublicKeys(key)}, HostKeyCallback: ssh.FixedHostKey(s.HostKey.PublicKey())})
+	return s, listener.Addr().String()
+}
+
+// dial connects to a gateway of the town as a user with a key.
+func (o *town) dial(t *testing.T, user string, key ssh.Signer) (*ssh.Client, error) {
+	t.Helper()
+	s, at := o.serve(t)
+	c, err := ssh.Dial("tcp", at, &ssh.ClientConfig{User: user, Auth: []ssh.AuthMethod{ssh.PublicKeys(key)}, HostKeyCallback: ssh.FixedHostKey(s.HostKey.PublicKey())})
 	if err == nil {
 		t.Cleanup(func() { c.Close() })
 	}

@@ -18,16 +18,46 @@ const (
 type strangers struct {
 	mu  sync.Mutex
 	all int
-	by  map[string]int // address
+	by  map[string]int       // address
+	in  map[string]time.Time // addresses from which somebody has come in, and when last
+}
+
+const (
+	// rememberedFor is how long it is remembered that somebody came in from an address,
+	// mostRemembered how many addresses are.
+	rememberedFor  = 24 * time.Hour
+	mostRemembered = 4096
+)
+
+func hostOf(a net.Addr) string {
+	if t, isTCP := a.(*net.TCPAddr); isTCP {
+		return t.IP.String()
+	}
+	return ""
+}
+
+// cameFrom notes that somebody has come in from an address.
+func (s *strangers) cameFrom(a net.Addr) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.in == nil || len(s.in) >= mostRemembered {
+		s.in = map[string]time.Time{}
+	}
+	s.in[hostOf(a)] = time.Now()
+}
+
+// cameIn tells whether somebody has come in from an address lately.
+func (s *strangers) cameIn(a net.Addr) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	at, known := s.in[hostOf(a)]
+	return known && time.Since(at) < rememberedFor
 }
 
 // come counts a connection until the returned function is called, which may be called
 // again. ok is false where there are too many.
 func (s *strangers) come(conn net.Conn) (known func(), ok bool) {
-	from := ""
-	if a, isTCP := conn.RemoteAddr().(*net.TCPAddr); isTCP {
-		from = a.IP.String()
-	}
+	from := hostOf(conn.RemoteAddr())
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.all >= mostStrangers || s.by[from] >= mostStrangersByAddress {

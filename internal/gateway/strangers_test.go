@@ -25,7 +25,7 @@ func greeted(t *testing.T, from, to string) (net.Conn, bool) {
 	require.NoError(t, conn.SetDeadline(time.Now().Add(5*time.Second)))
 	_, _ = conn.Write([]byte("SSH-2.0-test\r\n"))
 	line, _ := bufio.NewReader(conn).ReadString('\n')
-	return conn, strings.HasPrefix(line, "SSH-2.0-Domicile")
+	return conn, strings.HasPrefix(line, "SSH-2.0-OpenSSH_compatible Domicile")
 }
 
 // Who says nothing and stays keeps only the door of its own address shut, and only while it

@@ -49,6 +49,10 @@ func (j *Judge) Pulled(place, name string) Image {
 		j.RefuseFor(writeImage, place, "%q is no name of an image", name)
 		return Image{}
 	}
+	if host := reference.Domain(named); host != strings.ToLower(host) {
+		j.RefuseFor("write the registry's host in small letters", place, "%q names the registry %s: hosts that differ in nothing but their letters are one", name, host)
+		return Image{}
+	}
 	if ofOurs(named) {
 		j.RefuseFor(anotherImage, place, "the image %s has a name that Domicile keeps for the images that it makes", name)
 		return Image{}

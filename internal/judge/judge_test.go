@@ -33,7 +33,7 @@ func TestImages(t *testing.T) {
 		assert.Equal(t, want, i.Name())
 		assert.False(t, i.Made())
 	}
-	for _, name := range []string{"", "domicile-image:x", "domicile-state:x", "domicile", "DOMICILE-state:x", "library/domicile-image", "docker.io/library/domicile-image", "index.docker.io/domicile-state:x", strings.Repeat("a", 64), strings.Repeat("A", 64), "sha256:" + strings.Repeat("a", 64), "../x", "a b", "-x", "a\n", "http://x/y"} {
+	for _, name := range []string{"", "domicile-image:x", "domicile-state:x", "domicile", "DOMICILE-state:x", "library/domicile-image", "docker.io/library/domicile-image", "index.docker.io/domicile-state:x", strings.Repeat("a", 64), strings.Repeat("A", 64), "sha256:" + strings.Repeat("a", 64), "../x", "a b", "-x", "a\n", "http://x/y", "QUAY.test/skerry/base", "Docker.io/domicile-image:x"} {
 		assert.NotEmpty(t, refused(Subject{}, func(j *Judge) { j.Pulled("f:1", name) }), name)
 	}
 	mine := Subject{Images: []string{"domicile-image:mine"}}

@@ -1,6 +1,8 @@
 package judge
 
 import (
+	"net/netip"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -83,8 +85,8 @@ func (j *Judge) GPUs(place, asked string) {
 	}
 }
 
-// Network judges the network of a container. A workspace is on its own networks alone:
-// none is taken by its name, and another container's is never joined.
+// Network judges the network of a container, as it is written. A workspace is on its own
+// networks alone: none is taken by its name.
 func (j *Judge) Network(place, mode string) {
 	switch mode {
 	case "", "none", "bridge":
@@ -92,6 +94,17 @@ func (j *Judge) Network(place, mode string) {
 		j.Need(AllowHostSpaces, place, "it asks for the network host")
 	default:
 		j.Refuse(place, "it asks for the network %s: a workspace is on its own networks alone", mode)
+	}
+}
+
+// WorkspaceItself stands for the workspace's own container where a service is named.
+const WorkspaceItself = "."
+
+// NetworkOf judges the service whose network a container is on: one of the same workspace. A
+// site makes the container's name of it, which is nobody else's.
+func (j *Judge) NetworkOf(place, service string) {
+	if service != "" && service != WorkspaceItself {
+		j.ServiceName(place, service)
 	}
 }
 
@@ -193,5 +206,54 @@ func (j *Judge) HealthCheck(place string, test []string, every ...time.Duration)
 func (j *Judge) Hosts(place string, entries []string) {
 	if len(entries) > mostHosts {
 		j.Refuse(place, "a hosts file has at most %d entries", mostHosts)
+	}
+}
+
+var domainLabel = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9_-]*$`)
+
+// SearchDomain judges a domain in which short names are looked up; "." is none.
+func (j *Judge) SearchDomain(place, name string) {
+	if name == "." {
+		return
+	}
+	for _, label := range strings.Split(strings.TrimSuffix(name, "."), ".") {
+		if len(name) > 253 || len(label) > 63 || !domainLabel.MatchString(label) {
+			j.Refuse(place, "%q is no domain to look names up in", name)
+			return
+		}
+	}
+}
+
+// The ranges in which a network of a workspace may lie: those that belong to nobody.
+var ownRanges = []netip.Prefix{netip.MustParsePrefix("10.0.0.0/8"), netip.MustParsePrefix("172.16.0.0/12"), netip.MustParsePrefix("192.168.0.0/16"), netip.MustParsePrefix("fd00::/8")}
+
+// Subnet judges the range of addresses of a network. It becomes a route of the site's host,
+// so it lies where private networks do and takes not too much of them; whether the host has
+// another route there, the site sees.
+func (j *Judge) Subnet(place, text string) {
+	p, err := netip.ParsePrefix(text)
+	if err != nil || p != p.Masked() {
+		j.Refuse(place, "%q is no range of addresses, such as 172.30.1.0/24", text)
+		return
+	}
+	least := 16
+	if p.Addr().Is6() {
+		least = 64
+	}
+	if p.Bits() < least || !slices.ContainsFunc(ownRanges, func(r netip.Prefix) bool { return r.Overlaps(p) && r.Bits() <= p.Bits() }) {
+		j.Refuse(place, "a network may not have the range %s: it lies in 10.0.0.0/8, 172.16.0.0/12, 192.168.0.0/16 or fd00::/8 and has at most 65536 addresses (fd00::/8: a /64)", p)
+	}
+}
+
+// hardwareAddress is that of one interface: the lowest bit of its first byte is 0.
+var hardwareAddress = regexp.MustCompile(`^[0-9A-Fa-f][02468ACEace](:[0-9A-Fa-f]{2}){5}$`)
+
+// MAC judges the hardware address of an interface: a single one.
+func (j *Judge) MAC(place, text string) {
+	if text == "" {
+		return
+	}
+	if !hardwareAddress.MatchString(text) {
+		j.Refuse(place, "%q is no hardware address of one interface", text)
 	}
 }

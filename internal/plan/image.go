@@ -30,11 +30,14 @@ func pinnedImage(r *definition.Report, name string) string {
 	return name
 }
 
-// ownEnv is containerEnv without what the image has from its features already.
+// ownEnv is containerEnv without what the image has from its features already. A feature's
+// variable may be made of others of the image; in a definition such a word means nothing, and
+// stays as it is.
 func ownEnv(r *definition.Report) map[string]string {
 	env := map[string]string{}
+	written := func(name string) bool { return r.Text != nil && r.Text.Root.Get("containerEnv").Get(name) != nil }
 	for name, value := range r.Effective.ContainerEnv {
-		if !strings.Contains(value, "${") && !slices.ContainsFunc(r.Features, func(f definition.Feature) bool {
+		if (written(name) || !strings.Contains(value, "${")) && !slices.ContainsFunc(r.Features, func(f definition.Feature) bool {
 			return slices.Contains(f.ContainerEnv, definition.Variable{Name: name, Value: value})
 		}) {
 			env[name] = value

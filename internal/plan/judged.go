@@ -1,11 +1,9 @@
 package plan
 
 import (
-	"fmt"
 	"maps"
 	"reflect"
 	"slices"
-	"strings"
 
 	"domicile/internal/judge"
 	"domicile/internal/recipe"
@@ -133,15 +131,19 @@ func apply[T any](x *placed, v *T, rules map[string]rule[T]) {
 }
 
 var containerRules = map[string]rule[Container]{
-	"Image":        {"Image", func(x *placed, c *Container) { c.Image = x.Image(x.at("Image", ""), c.Image).Name() }},
-	"User":         {"User", func(x *placed, c *Container) { x.User(x.at("User", ""), c.User) }},
-	"Env":          {"Variable", func(x *placed, c *Container) { variables(x, c.Env) }},
-	"Init":         {"harmless: a first process that reaps", nil},
-	"Hostname":     {"HostName", func(x *placed, c *Container) { x.HostName(x.at("Hostname", ""), c.Hostname) }},
-	"Override":     {"harmless: which first process", nil},
-	"Entrypoints":  {"Text", func(x *placed, c *Container) { all(x, "Entrypoints", c.Entrypoints, x.Text) }},
-	"LeastMemory":  {"Amount", func(x *placed, c *Container) { x.Amount(x.at("", ""), c.LeastMemory) }},
-	"SourceTarget": {"Target", func(x *placed, c *Container) { x.Target(x.at("SourceTarget", ""), c.SourceTarget) }},
+	"Image":       {"Image", func(x *placed, c *Container) { c.Image = x.Image(x.at("Image", ""), c.Image).Name() }},
+	"User":        {"User", func(x *placed, c *Container) { x.User(x.at("User", ""), c.User) }},
+	"Env":         {"Variable", func(x *placed, c *Container) { variables(x, c.Env) }},
+	"Init":        {"harmless: a first process that reaps", nil},
+	"Hostname":    {"HostName", func(x *placed, c *Container) { x.HostName(x.at("Hostname", ""), c.Hostname) }},
+	"Override":    {"harmless: which first process", nil},
+	"Entrypoints": {"Text", func(x *placed, c *Container) { all(x, "Entrypoints", c.Entrypoints, x.Text) }},
+	"LeastMemory": {"Amount", func(x *placed, c *Container) { x.Amount(x.at("", ""), c.LeastMemory) }},
+	"SourceTarget": {"Target", func(x *placed, c *Container) {
+		if c.SourceTarget != "" {
+			x.Target(x.at("SourceTarget", ""), c.SourceTarget)
+		}
+	}},
 	"SourceFolder": {"HostFolder", func(x *placed, c *Container) { x.HostFolder("", c.SourceFolder) }},
 	"SourceOf":     {"Helped", func(x *placed, c *Container) { x.Helped("", c.SourceOf) }},
 	"Beside":       {"Helped", func(x *placed, c *Container) { x.Helped("", c.Beside) }},
@@ -167,6 +169,7 @@ var settingRules = map[string]rule[Settings]{
 	"Mounts": {"Mount", func(x *placed, s *Settings) {
 		for _, m := range s.Mounts {
 			x.Mount(x.at("Mounts", m.Target), judge.Mount{Type: m.Type, Source: m.Source, Target: m.Target})
+			x.SharedMemory(x.at("Mounts", m.Target), m.Size)
 		}
 	}},
 	"Privileged":  {"Privileged", func(x *placed, s *Settings) { x.Privileged(x.at("Privileged", ""), s.Privileged) }},
@@ -176,6 +179,7 @@ var settingRules = map[string]rule[Settings]{
 	"Devices":     {"Device", func(x *placed, s *Settings) { all(x, "Devices", s.Devices, x.Device) }},
 	"GPUs":        {"GPUs", func(x *placed, s *Settings) { x.GPUs(x.at("GPUs", ""), s.GPUs) }},
 	"Network":     {"Network", func(x *placed, s *Settings) { x.Network(x.at("Network", ""), s.Network) }},
+	"NetworkOf":   {"NetworkOf", func(x *placed, s *Settings) { x.NetworkOf(x.at("Network", ""), s.NetworkOf) }},
 	"Spaces": {"Space", func(x *placed, s *Settings) {
 		for _, name := range slices.Sorted(maps.Keys(s.Spaces)) {
 			x.Space(x.at("Spaces", name), name, s.Spaces[name])
@@ -189,9 +193,10 @@ var settingRules = map[string]rule[Settings]{
 		x.Hosts(x.at("Hosts", ""), s.Hosts)
 		all(x, "Hosts", s.Hosts, x.HostEntry)
 	}},
-	"DNS":     {"Address", func(x *placed, s *Settings) { all(x, "DNS", s.DNS, x.Address) }},
-	"Groups":  {"Group", func(x *placed, s *Settings) { all(x, "Groups", s.Groups, x.Group) }},
-	"Ulimits": {"Ulimit", func(x *placed, s *Settings) { all(x, "Ulimits", s.Ulimits, x.Ulimit) }},
+	"DNS":       {"Address", func(x *placed, s *Settings) { all(x, "DNS", s.DNS, x.Address) }},
+	"DNSSearch": {"SearchDomain", func(x *placed, s *Settings) { all(x, "DNSSearch", s.DNSSearch, x.SearchDomain) }},
+	"Groups":    {"Group", func(x *placed, s *Settings) { all(x, "Groups", s.Groups, x.Group) }},
+	"Ulimits":   {"Ulimit", func(x *placed, s *Settings) { all(x, "Ulimits", s.Ulimits, x.Ulimit) }},
 	"Sysctls": {"Sysctl", func(x *placed, s *Settings) {
 		for _, name := range slices.Sorted(maps.Keys(s.Sysctls)) {
 			x.Sysctl(x.at("Sysctls", name), name, s.Sysctls[name])
@@ -235,6 +240,12 @@ var serviceRules = map[string]rule[Service]{
 			madeHere(x, v.Saved)
 		}
 	}},
+	"Hooks": {"each of its fields", func(x *placed, v *Service) {
+		for i := range v.Hooks {
+			apply(x, &v.Hooks[i], hookRules)
+		}
+	}},
+	"Joins":    {"Digest", func(x *placed, v *Service) { x.Digest("", v.Joins) }},
 	"Profiled": {"Domicile's own: whether it runs", nil},
 	"Late":     {"Domicile's own: when it starts", nil},
 	"File":     {"Domicile's own: it stays in the records", nil},
@@ -251,11 +262,30 @@ func serviceRecipe(x *placed, v *Service) {
 var networkRules = map[string]rule[Network]{
 	"Name":     {"ServiceName", func(x *placed, n *Network) { x.ServiceName("", n.Name) }},
 	"Internal": {"harmless: no way out", nil},
+	"Subnets":  {"Subnet", func(x *placed, n *Network) { all(x, "Subnets", n.Subnets, x.Subnet) }},
+}
+
+var hookRules = map[string]rule[Hook]{
+	"Command":    {"Text", func(x *placed, h *Hook) { all(x, "Hooks", h.Command, x.Text) }},
+	"User":       {"User", func(x *placed, h *Hook) { x.User(x.at("Hooks", ""), h.User) }},
+	"Folder":     {"StartFolder", func(x *placed, h *Hook) { x.StartFolder(x.at("Hooks", ""), h.Folder) }},
+	"Env":        {"Variable", func(x *placed, h *Hook) { variables(x, h.Env) }},
+	"Privileged": {"Privileged", func(x *placed, h *Hook) { x.Privileged(x.at("Hooks", ""), h.Privileged) }},
 }
 
 var attachmentRules = map[string]rule[Attachment]{
 	"Network": {"ServiceName", func(x *placed, a *Attachment) { x.ServiceName(x.at("Networks", a.Network), a.Network) }},
 	"Aliases": {"HostName", func(x *placed, a *Attachment) { all(x, "Networks", a.Aliases, x.HostName) }},
+	"IPv4":    {"Address", func(x *placed, a *Attachment) { address(x, a.IPv4) }},
+	"IPv6":    {"Address", func(x *placed, a *Attachment) { address(x, a.IPv6) }},
+	"MAC":     {"MAC", func(x *placed, a *Attachment) { x.MAC(x.at("Networks", ""), a.MAC) }},
+}
+
+// address judges an address that may be left out.
+func address(x *placed, text string) {
+	if text != "" {
+		x.Address(x.at("Networks", ""), text)
+	}
 }
 
 var dependencyRules = map[string]rule[Dependency]{
@@ -272,141 +302,4 @@ var healthRules = map[string]rule[Health]{
 	"Timeout":     {"HealthCheck", nil},
 	"StartPeriod": {"HealthCheck", nil},
 	"Retries":     {"harmless: how often", nil},
-}
-
-var recipeRules = map[string]rule[recipe.Recipe]{
-	"Base": {"Pulled", func(x *placed, r *recipe.Recipe) {
-		if r.Base != "" {
-			x.Pulled(x.at("Image", ""), r.Base)
-		}
-	}},
-	"Dockerfile": {"each of its fields; images that it names: Pulled, by the builder", func(x *placed, r *recipe.Recipe) {
-		if r.Dockerfile != nil {
-			apply(x, r.Dockerfile, dockerfileRules)
-		}
-	}},
-	"Pins": {"Pulled", func(x *placed, r *recipe.Recipe) {
-		for _, name := range slices.Sorted(maps.Keys(r.Pins)) {
-			x.Pulled("", r.Pins[name])
-		}
-	}},
-	"Layers": {"each of its fields", func(x *placed, r *recipe.Recipe) {
-		for i := range r.Layers {
-			apply(x, &r.Layers[i], layerRules)
-		}
-	}},
-	"RemoteUser":    {"User", func(x *placed, r *recipe.Recipe) { x.User(x.at("RemoteUser", ""), r.RemoteUser) }},
-	"ContainerUser": {"User", func(x *placed, r *recipe.Recipe) { x.User(x.at("User", ""), r.ContainerUser) }},
-	"Metadata":      {"harmless: text in a label of the image", nil},
-	"User":          {"harmless: numbers of a user inside", nil},
-	"Account": {"the subject's account", func(x *placed, r *recipe.Recipe) {
-		if r.Account != 0 && r.Account != x.Account {
-			x.Refuse("", "the image is another account's")
-		}
-	}},
-	"Digest": {"Digest", func(x *placed, r *recipe.Recipe) { x.Digest("", r.Digest) }},
-}
-
-var dockerfileRules = map[string]rule[recipe.Dockerfile]{
-	"Path":    {"RepositoryPath", func(x *placed, d *recipe.Dockerfile) { x.RepositoryPath(x.at("Dockerfile", ""), d.Path) }},
-	"Context": {"RepositoryPath", func(x *placed, d *recipe.Dockerfile) { x.RepositoryPath(x.at("Dockerfile", ""), d.Context) }},
-	"Args": {"Text", func(x *placed, d *recipe.Dockerfile) {
-		for _, name := range slices.Sorted(maps.Keys(d.Args)) {
-			x.Variable(x.at("Dockerfile", ""), name, d.Args[name])
-		}
-	}},
-	"Target":    {"Text", func(x *placed, d *recipe.Dockerfile) { x.Text(x.at("Dockerfile", ""), d.Target) }},
-	"CacheFrom": {"not carried out: no image is taken for a cache", nil},
-	"Labels": {"Label", func(x *placed, d *recipe.Dockerfile) {
-		all(x, "Dockerfile", slices.Sorted(maps.Keys(d.Labels)), x.Label)
-	}},
-	"Hosts":     {"HostEntry", func(x *placed, d *recipe.Dockerfile) { all(x, "Dockerfile", d.Hosts, x.HostEntry) }},
-	"NoNetwork": {"harmless: no network", nil},
-	"NoCache":   {"harmless: nothing is reused", nil},
-	"Secrets": {"allowance build-secrets", func(x *placed, d *recipe.Dockerfile) {
-		if len(d.Secrets) > 0 {
-			x.Need(judge.AllowBuildSecrets, x.at("Dockerfile", ""), "its build asks for secrets (%s)", strings.Join(d.Secrets, ", "))
-		}
-	}},
-	"Caches":  {"Domicile's own: that the image is one account's", nil},
-	"Content": {"Domicile's own: a digest", nil},
-}
-
-var layerRules = map[string]rule[recipe.Layer]{
-	"Reference": {"Domicile's own: the feature was fetched before, by its digest", nil},
-	"Digest":    {"Domicile's own: the feature was fetched before, by its digest", nil},
-	"Title":     {"harmless: for people", nil},
-	"Env": {"Variable", func(x *placed, l *recipe.Layer) {
-		for _, v := range l.Env {
-			x.Variable("feature "+l.Title, v.Name, v.Value)
-		}
-	}},
-	"Options": {"Variable", func(x *placed, l *recipe.Layer) {
-		for _, name := range slices.Sorted(maps.Keys(l.Options)) {
-			x.Variable("feature "+l.Title, name, l.Options[name])
-		}
-	}},
-}
-
-func judgeContainer(j *judge.Judge, c *Container) {
-	apply(&placed{Judge: j, places: c.Places}, c, containerRules)
-}
-
-func judgeService(j *judge.Judge, v *Service) {
-	apply(&placed{Judge: j, places: v.Places, before: "service " + v.Name}, v, serviceRules)
-}
-
-func judgeNetworks(j *judge.Judge, list []Network) {
-	for i := range list {
-		apply(&placed{Judge: j}, &list[i], networkRules)
-	}
-}
-
-func judgeRecipe(j *judge.Judge, places Places, r *recipe.Recipe) {
-	apply(&placed{Judge: j, places: places}, r, recipeRules)
-}
-
-// madeHere judges the image of a state: only one of Domicile's own will do.
-func madeHere(x *placed, name string) {
-	if !slices.Contains(x.Images, name) {
-		x.Refuse("", "the state %s is not this workspace's", name)
-	}
-}
-
-func variables(x *placed, env map[string]string) {
-	for _, name := range slices.Sorted(maps.Keys(env)) {
-		x.Variable(x.at("Env", name), name, env[name])
-	}
-}
-
-// Rule is one row of the table of rules: a field that goes to a site, and what judges it.
-type Rule struct{ Field, Rule string }
-
-// Rules are all of them, and the fields that have none.
-func Rules() (list []Rule, without []string) {
-	list, without = rulesOf(list, without, containerRules)
-	list, without = rulesOf(list, without, settingRules)
-	list, without = rulesOf(list, without, serviceRules)
-	list, without = rulesOf(list, without, networkRules)
-	list, without = rulesOf(list, without, attachmentRules)
-	list, without = rulesOf(list, without, dependencyRules)
-	list, without = rulesOf(list, without, healthRules)
-	list, without = rulesOf(list, without, recipeRules)
-	list, without = rulesOf(list, without, dockerfileRules)
-	list, without = rulesOf(list, without, layerRules)
-	return list, without
-}
-
-func rulesOf[T any](list []Rule, without []string, rules map[string]rule[T]) ([]Rule, []string) {
-	of := reflect.TypeFor[T]()
-	for i := range of.NumField() {
-		name := fmt.Sprintf("%s.%s", of.Name(), of.Field(i).Name)
-		r, known := rules[of.Field(i).Name]
-		if !known {
-			without = append(without, name)
-			continue
-		}
-		list = append(list, Rule{name, r.name})
-	}
-	return list, without
 }

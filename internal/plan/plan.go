@@ -40,6 +40,7 @@ const (
 	StepClean     = "clean"             // remove what the state was prepared in
 	StepStop      = "stop"
 	StepRemove    = "remove"
+	StepPutBack   = "put-back"
 )
 
 // Step is one step of a plan.
@@ -91,7 +92,7 @@ type Container struct {
 	// LeastMemory is what the definition needs (hostRequirements), in bytes: where nothing is
 	// asked for, a site gives its share, and this at least.
 	LeastMemory int64 `json:"leastMemory,omitempty"`
-	// SourceTarget is where the volume with the source is mounted.
+	// SourceTarget is where the volume with the source is mounted; empty: nowhere.
 	SourceTarget string `json:"sourceTarget"`
 	// SourceFolder is a folder of the host that is mounted there instead of a volume.
 	SourceFolder string `json:"sourceFolder,omitempty"`
@@ -117,21 +118,24 @@ type Container struct {
 
 // Settings are what containers of all kinds may be given.
 type Settings struct {
-	Mounts       []Mount           `json:"mounts,omitempty"`
-	Privileged   bool              `json:"privileged,omitempty"`
-	CapAdd       []string          `json:"capAdd,omitempty"`
-	CapDrop      []string          `json:"capDrop,omitempty"`
-	SecurityOpt  []string          `json:"securityOpt,omitempty"`
-	Devices      []string          `json:"devices,omitempty"` // host[:container[:permissions]]
-	GPUs         string            `json:"gpus,omitempty"`
-	Network      string            `json:"network,omitempty"` // empty: the workspaces' own
-	Spaces       map[string]string `json:"spaces,omitempty"`  // pid, ipc, uts, userns, cgroupns
+	Mounts      []Mount  `json:"mounts,omitempty"`
+	Privileged  bool     `json:"privileged,omitempty"`
+	CapAdd      []string `json:"capAdd,omitempty"`
+	CapDrop     []string `json:"capDrop,omitempty"`
+	SecurityOpt []string `json:"securityOpt,omitempty"`
+	Devices     []string `json:"devices,omitempty"` // host[:container[:permissions]]
+	GPUs        string   `json:"gpus,omitempty"`
+	Network     string   `json:"network,omitempty"` // empty: the workspaces' own
+	// NetworkOf is the service whose network it is on, or judge.WorkspaceItself.
+	NetworkOf    string            `json:"networkOf,omitempty"`
+	Spaces       map[string]string `json:"spaces,omitempty"` // pid, ipc, uts, userns, cgroupns
 	SharedMemory int64             `json:"sharedMemory,omitempty"`
 	Memory       int64             `json:"memory,omitempty"` // bytes
 	CPUs         float64           `json:"cpus,omitempty"`
 	Processes    int64             `json:"processes,omitempty"` // how many it may have
 	Hosts        []string          `json:"hosts,omitempty"`     // name:address
 	DNS          []string          `json:"dns,omitempty"`
+	DNSSearch    []string          `json:"dnsSearch,omitempty"`
 	Groups       []string          `json:"groups,omitempty"`
 	Ulimits      []string          `json:"ulimits,omitempty"` // name=soft[:hard]
 	Sysctls      map[string]string `json:"sysctls,omitempty"`
@@ -144,6 +148,7 @@ type Mount struct {
 	Source   string `json:"source,omitempty"`
 	Target   string `json:"target"`
 	ReadOnly bool   `json:"readonly,omitempty"`
+	Size     int64  `json:"size,omitempty"` // of a tmpfs, in bytes; 0: half of the memory
 }
 
 // Session is how programs run inside for the person.
@@ -232,9 +237,15 @@ func Make(r *definition.Report, in Input) (*Plan, error) {
 		p.Image, p.ImageName, p.Container.Image = "", "", made.Tag()
 	}
 	p.Container.settings(e, refuse)
+	p.Container.Places.note("WorkspaceFolder", "", refuse.place("/workspaceFolder"))
 	p.needs(e, in.Host, refuse)
 	if p.Container.SourceTarget, err = sourceTarget(r, refuse); err != nil {
-		return nil, err
+		var wrong *fault.Fault
+		if !errors.As(err, &wrong) {
+			return nil, err
+		}
+		refuse.Add(wrong) // with all that is wrong beside
+		p.Container.SourceTarget = definition.DefaultMount(r.LocalFolder)
 	}
 	if r.Kind == definition.KindCompose {
 		p.compose(r, in.Services, refuse)
@@ -254,8 +265,8 @@ func Make(r *definition.Report, in Input) (*Plan, error) {
 	if err := refuse.Err(); err != nil {
 		return nil, err
 	}
-	if p.Session.User == "" {
-		p.Session.User = e.ContainerUser
+	if p.Session.User == "" { // who the container runs as, whoever said so
+		p.Session.User = p.Container.User
 	}
 	for _, port := range append(e.ForwardPorts, appPorts(e)...) {
 		if !slices.ContainsFunc(p.Ports, func(q Port) bool { return q.Port.String() == port.String() }) {
@@ -264,51 +275,6 @@ func Make(r *definition.Report, in Input) (*Plan, error) {
 	}
 	p.steps(e, in)
 	return p, nil
-}
-
-func (p *Plan) steps(e *definition.Effective, in Input) {
-	title := "Pull the image " + p.ImageName
-	if p.Recipe != nil {
-		title = "Build the image"
-	}
-	if len(e.InitializeCommand) > 0 {
-		p.add("", Step{Name: StepHost, Title: "Run initializeCommand on the host", Commands: e.InitializeCommand}, e.InitializeCommand)
-	}
-	image := p.add("", Step{Name: StepImage, Title: title}, p.Image, p.Recipe)
-	volume := ""
-	if in.Mount == nil {
-		volume = p.add("", Step{Name: StepVolume, Title: "Make the volume"})
-	}
-	if len(p.Services) > 0 {
-		p.add(image+volume, Step{Name: StepServices, Title: "Start the services beside"}, unplaced(p.Services), p.Networks)
-	}
-	// Neither the workspace's name nor a state that it begins with count: who makes the
-	// same elsewhere, or from a state, has the same container.
-	named := p.Container
-	named.Saved, named.Places = "", nil
-	if named.Service != nil {
-		own := named.Service.unplaced()
-		named.Service = &own
-	}
-	if named.Hostname == in.Name {
-		named.Hostname = ""
-	}
-	p.Container.Digest = p.add(image+volume, Step{Name: StepContainer, Title: "Make the container"}, named, p.Networks)
-	agent := p.add(p.Container.Digest, Step{Name: StepAgent, Title: "Start the agent"}, p.Session)
-	before := agent
-	if in.Mount == nil {
-		before = p.add(volume, Step{Name: StepSource, Title: "Put the source in"}, in.Commit) + agent
-	}
-	if slices.ContainsFunc(p.Services, func(s Service) bool { return s.Late }) {
-		p.add(before, Step{Name: StepLate, Title: "Start the services that need the source"}, unplaced(p.Services))
-	}
-	p.lifecycle(e, before)
-	if p.Domicile != nil && len(p.Domicile.Checks) > 0 {
-		p.Steps = append(p.Steps, Step{Name: StepChecks, Title: "Check what must hold"})
-	}
-	if in.Personal != "" {
-		p.add(agent, Step{Name: StepPersonal, Title: "Put your own settings in"}, in.Personal)
-	}
 }
 
 // settings takes what the definition asks for the container, with the places where it is

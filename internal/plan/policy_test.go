@@ -1,6 +1,7 @@
 package plan_test
 
 import (
+	"slices"
 	"testing"
 	"testing/fstest"
 
@@ -26,7 +27,7 @@ func made(t *testing.T, policy judge.Policy, texts map[string]string) (*plan.Pla
 	in := plan.Input{Name: "deck", Commit: "c0", Policy: policy}
 	if r.Kind == definition.KindCompose {
 		var err error
-		if in.Services, err = (compose.Reader{}).Plan(t.Context(), files, r); err != nil {
+		if in.Services, err = (compose.Reader{}).Plan(t.Context(), "", files, r); err != nil {
 			return nil, err
 		}
 	}
@@ -97,7 +98,7 @@ func TestHostileComposeFilesAreRefused(t *testing.T) {
 		"privileged: true": judge.AllowPrivileged, "cap_add: [SYS_ADMIN]": judge.AllowCapabilities, "security_opt: [\"seccomp:unconfined\"]": judge.AllowSecurityOptions,
 		"devices: [/dev/kmsg]": judge.AllowDevices, "network_mode: host": judge.AllowHostSpaces, "pid: host": judge.AllowHostSpaces, "ipc: host": judge.AllowHostSpaces,
 		"userns_mode: host": judge.AllowHostSpaces, "volumes: [\"/:/host\"]": judge.AllowHostMounts, "volumes: [\"/var/run/docker.sock:/s\"]": judge.AllowHostMounts,
-		"volumes: [{type: bind, source: /etc, target: /e}]": judge.AllowHostMounts, "volumes: [\"../..:/up\"]": judge.AllowHostMounts,
+		"volumes: [{type: bind, source: /etc, target: /e}]": judge.AllowHostMounts, "volumes: [\"../../..:/up\"]": judge.AllowHostMounts,
 	}
 	for attribute, allowance := range cases {
 		for _, own := range []string{"work", "beside"} {
@@ -162,11 +163,11 @@ func TestSettingsAreMapped(t *testing.T) {
 	assert.Equal(t, int64(64<<20), c.SharedMemory)
 	assert.Equal(t, int64(1<<30), c.Memory)
 	assert.InDelta(t, 1.5, c.CPUs, 0)
-	assert.Equal(t, map[string]string{"X": "1", "A": "b"}, c.Env)
+	assert.Equal(t, map[string]string{"X": "1", "A": "b", "P": "${PATH}:/x"}, c.Env, "what means nothing stays")
 	assert.Equal(t, "quay", c.Hostname)
 	assert.Equal(t, []string{"quay:10.0.0.1"}, c.Hosts)
 	assert.Equal(t, []string{"nofile=1024:2048"}, c.Ulimits)
-	assert.Equal(t, []plan.Mount{{Type: "volume", Source: "cache", Target: "/cache"}, {Type: "tmpfs", Target: "/scratch"}, {Type: "tmpfs", Target: "/t"}}, c.Mounts)
+	assert.Equal(t, []plan.Mount{{Type: "volume", Source: "cache", Target: "/cache"}, {Type: "tmpfs", Target: "/scratch"}, {Type: "tmpfs", Target: "/t", Size: 1 << 20}}, c.Mounts)
 	assert.Len(t, p.Ports, 2, "3000 once, and 81")
 }
 
@@ -189,4 +190,38 @@ func TestWhatChangesWhichStep(t *testing.T) {
 	assert.Equal(t, first["onCreateCommand"], later["onCreateCommand"])
 	assert.NotEqual(t, first["postStartCommand"], later["postStartCommand"])
 	assert.NotEqual(t, first[plan.StepContainer], digests(`{"image": "a", "containerEnv": {"X": "1"}}`)[plan.StepContainer])
+}
+
+// A container's network is joined within a workspace alone, and only where it can be there.
+func TestWhoseNetworkIsJoined(t *testing.T) {
+	compose := func(own, beside, deep string) map[string]string {
+		return map[string]string{file: `{"dockerComposeFile": "a.yaml", "service": "work"}`, ".devcontainer/a.yaml": "services:\n  work: { image: a" + own + " }\n  beside: { image: a" + beside + " }\n  deep: { image: a" + deep + " }\n"}
+	}
+	for what, files := range map[string]map[string]string{
+		"runArgs":            {file: `{"image": "a", "runArgs": ["--network=service:beside"]}`},
+		"the word of ours":   {file: `{"image": "a", "runArgs": ["--network=."]}`},
+		"a container":        compose(`, network_mode: "container:domicile-x-w1"`, "", ""),
+		"one that is behind": compose(`, network_mode: "service:beside"`, `, volumes: ["..:/src"]`, ""),
+	} {
+		_, err := made(t, nil, files)
+		assert.Error(t, err, what)
+	}
+	p, err := made(t, nil, compose(`, network_mode: "service:beside"`, `, network_mode: "service:deep"`, ""))
+	require.NoError(t, err)
+	assert.Equal(t, "beside", p.Container.NetworkOf)
+	assert.Empty(t, p.Container.Service.Networks)
+	var order []string
+	for _, s := range p.Services {
+		order = append(order, s.Name)
+	}
+	assert.Equal(t, []string{"deep", "beside"}, order, "who is joined starts first")
+	again, err := made(t, nil, compose(`, network_mode: "service:beside"`, `, network_mode: "service:deep"`, ", hostname: other"))
+	require.NoError(t, err)
+	assert.NotEqual(t, p.Container.Digest, again.Container.Digest, "who joins is made anew with it")
+	p, err = made(t, nil, compose("", `, network_mode: "service:work"`, ""))
+	require.NoError(t, err)
+	i := slices.IndexFunc(p.Services, func(s plan.Service) bool { return s.Name == "beside" })
+	assert.Equal(t, ".", p.Services[i].NetworkOf)
+	assert.True(t, p.Services[i].Late)
+	assert.Equal(t, p.Container.Digest, p.Services[i].Joins)
 }

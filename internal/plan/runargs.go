@@ -113,8 +113,19 @@ func (c *Container) runArg(name, value, place string, r *written) {
 		c.Sysctls[k] = v
 		c.Places.note("Sysctls", k, place)
 	case "--tmpfs":
-		target, _, _ := strings.Cut(value, ":")
+		target, options, _ := strings.Cut(value, ":")
+		before := len(c.Mounts)
 		c.mount(definition.Mount{Type: "tmpfs", Target: target}, place)
+		for _, o := range strings.Split(options, ",") {
+			size, is := strings.CutPrefix(o, "size=")
+			if !is {
+				continue
+			}
+			n := c.amount(name, size, place, r)
+			for i := range c.Mounts[before:] {
+				c.Mounts[before+i].Size = n
+			}
+		}
 	case "--mount":
 		m, err := definition.ParseMount(value)
 		if err != nil {

@@ -33,6 +33,9 @@ func appPorts(e *definition.Effective) (list []definition.Port) {
 // would be a mount of the host's files.
 func sourceTarget(r *definition.Report, w *written) (string, error) {
 	target := definition.DefaultMount(r.LocalFolder)
+	if r.Effective.Nowhere {
+		return "", nil
+	}
 	if m := r.Effective.WorkspaceMount; m != nil {
 		if m.Type != "bind" || path.Clean(m.Source) != path.Clean(r.LocalFolder) {
 			return "", fault.New("mount-refused", `mount the source itself: "source=${localWorkspaceFolder},target=…,type=bind"`,
@@ -49,7 +52,7 @@ func sourceTarget(r *definition.Report, w *written) (string, error) {
 
 // mount mounts a folder of the host wherever the source's volume would be.
 func (p *Plan) mount(folder *Folder) {
-	if folder == nil {
+	if folder == nil || p.Container.SourceTarget == "" {
 		return
 	}
 	p.Container.SourceFolder = folder.Path

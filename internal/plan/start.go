@@ -32,6 +32,11 @@ func (p *Plan) Start() []Step {
 func Stop() []Step   { return []Step{{Name: StepStop, Title: "Stop the container"}} }
 func Remove() []Step { return []Step{{Name: StepRemove, Title: "Remove all that was made"}} }
 
+// PutBack returns the step that a rebuild which failed ends with.
+func PutBack() []Step {
+	return []Step{{Name: StepPutBack, Title: "Put the earlier workspace back"}}
+}
+
 // Attach returns the steps of a run for somebody who connects, or none.
 func (p *Plan) Attach() []Step {
 	if len(p.Attached) == 0 {

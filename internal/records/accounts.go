@@ -147,15 +147,6 @@ func (q Queries) RemoveTokens(ctx context.Context, account int64, but []byte) er
 	return err
 }
 
-// DropExpired forgets tokens that count no more, and sign-ins of long ago.
-func (q Queries) DropExpired(ctx context.Context) error {
-	if _, err := q.db.Exec(ctx, "DELETE FROM tokens WHERE expires < now()"); err != nil {
-		return err
-	}
-	_, err := q.db.Exec(ctx, "DELETE FROM sign_ins WHERE at < now() - interval '90 days'")
-	return err
-}
-
 // AccountByToken finds whose token it is, while it counts and the account is not locked. It notes the use once a minute at the most.
 func (q Queries) AccountByToken(ctx context.Context, hash []byte) (Account, error) {
 	type row struct {

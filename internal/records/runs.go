@@ -3,6 +3,7 @@ package records
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"time"
 )
 
@@ -97,8 +98,10 @@ func (q Queries) Steps(ctx context.Context, runs ...int64) ([]Step, error) {
 	return many[Step](ctx, q.db, "SELECT "+stepColumns+" FROM steps WHERE run = ANY($1) ORDER BY run, position", runs)
 }
 
-// lease is how long a run stays its holder's without being renewed.
-const lease = "30 seconds"
+// Lease is how long a run stays its holder's without being renewed.
+const Lease = 30 * time.Second
+
+var lease = fmt.Sprintf("%d seconds", Lease/time.Second)
 
 // TakeRun takes the lease of an unfinished run that nobody holds: its lease has run out,
 // or its holder is gone. Otherwise it is ErrLost.
@@ -116,7 +119,7 @@ func (q Queries) TakeRun(ctx context.Context, id, holder int64) (Run, error) {
 // holderLives looks whether the holder's advisory lock is held. PostgreSQL lets go of it
 // as soon as the holder's connection is gone.
 func holderLives(run string) string {
-	return `EXISTS (SELECT 1 FROM pg_locks WHERE locktype = 'advisory' AND classid = ` + instanceClass + ` AND objid = ` + run + `.holder::oid AND granted)`
+	return `EXISTS (SELECT 1 FROM pg_locks WHERE locktype = 'advisory' AND database = (SELECT oid FROM pg_database WHERE datname = current_database()) AND classid = ` + instanceClass + ` AND objid = ` + run + `.holder::oid AND granted)`
 }
 
 // stillCarried looks whether somebody is just leaving an earlier run of the same
@@ -169,7 +172,7 @@ func (q Queries) Advance(ctx context.Context, w Workspace, r Run, lines []LogLin
 	b := told{about: Event{Account: w.Account, Workspace: w.Name, Run: r.ID}}
 	if len(lines) > 0 {
 		number, step, at, text := columns(lines)
-		b.add("log", "", "INSERT INTO log (run, number, step, at, text) SELECT $1, l.* FROM unnest($3::bigint[], $4::integer[], $5::timestamptz[], $6::text[]) AS l WHERE "+held,
+		b.add("log", "", "INSERT INTO log (run, number, step, at, text) SELECT $1, l.* FROM unnest($3::bigint[], $4::integer[], $5::timestamptz[], $6::text[]) AS l WHERE "+held+" ON CONFLICT (run, number) DO UPDATE SET step = excluded.step, at = excluded.at, text = excluded.text",
 			r.ID, r.Holder, number, step, at, text)
 	}
 	for _, s := range steps {

@@ -9,8 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"net"
-	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -71,9 +69,9 @@ func OpenFor(ctx context.Context, url string, workers int) (*Store, error) {
 	}
 	if err := migrate(ctx, pool); err != nil {
 		pool.Close()
-		return nil, err
+		return nil, FromDatabase(err)
 	}
-	return &Store{Queries{pool}, pool}, nil
+	return &Store{Queries{edge{pool}}, pool}, nil
 }
 
 // migrate runs under a lock: several instances may start at once.
@@ -118,24 +116,32 @@ func (s *Store) Close() { s.Pool.Close() }
 
 // InTx calls f in a transaction that is committed when f returns nil.
 func (s *Store) InTx(ctx context.Context, f func(q Queries, tx pgx.Tx) error) error {
-	return pgx.BeginFunc(ctx, s.Pool, func(tx pgx.Tx) error { return f(Queries{tx}, tx) })
+	tx, err := s.Pool.Begin(ctx)
+	if err != nil {
+		return FromDatabase(err)
+	}
+	defer func() { _ = tx.Rollback(context.WithoutCancel(ctx)) }() // none after the commit
+	if err := f(Queries{edge{tx}}, tx); err != nil {
+		return err
+	}
+	return FromDatabase(tx.Commit(ctx))
 }
 
-// Unavailable tells whether an error means that the database cannot be reached or is
-// stopping, rather than that the question was wrong.
-func Unavailable(err error) bool {
-	var connect *pgconn.ConnectError
-	var network net.Error
-	var answer *pgconn.PgError
-	switch {
-	case err == nil:
-		return false
-	case errors.As(err, &answer):
-		return strings.HasPrefix(answer.Code, "57P") || strings.HasPrefix(answer.Code, "08") || answer.Code == "53300"
-	case errors.As(err, &connect), errors.As(err, &network), pgconn.SafeToRetry(err):
-		return true
-	}
-	return strings.Contains(err.Error(), "conn closed") || strings.Contains(err.Error(), "unexpected EOF") || strings.Contains(err.Error(), "failed to connect")
+// AsHolder calls f in a transaction in which a run stays its holder's: nobody takes it over
+// or ends it from outside before what f wrote is committed. One that is another's already,
+// or over, is ErrLost, and nothing is written.
+func (s *Store) AsHolder(ctx context.Context, r Run, f func(q Queries, tx pgx.Tx) error) error {
+	return s.InTx(ctx, func(q Queries, tx pgx.Tx) error {
+		var is bool
+		err := q.db.QueryRow(ctx, "SELECT true FROM runs WHERE id = $1 AND holder = $2 AND state = 'running' FOR SHARE", r.ID, r.Holder).Scan(&is)
+		if errors.Is(err, pgx.ErrNoRows) {
+			return ErrLost
+		}
+		if err != nil {
+			return fmt.Errorf("see whose the run is: %w", err)
+		}
+		return f(q, tx)
+	})
 }
 
 // Unwritable tells whether an error means that a text holds what PostgreSQL cannot keep: a

@@ -143,6 +143,13 @@ func (q Queries) SetWorkspaceState(ctx context.Context, w Workspace, state, reas
 		"UPDATE workspaces SET state = $2, reason = $3 WHERE id = $1", w.ID, state, reason)
 }
 
+// SetSeenState sets the state of a workspace that was looked at from outside: only where it
+// still is what was seen, and no run is unfinished, which would know better.
+func (q Queries) SetSeenState(ctx context.Context, w Workspace, state, reason string) error {
+	return q.changeAndTell(ctx, nil, Event{Type: "workspace", Account: w.Account, Workspace: w.Name, State: state}, `UPDATE workspaces SET state = $3, reason = $4 WHERE id = $1 AND state = $2
+		AND NOT EXISTS (SELECT 1 FROM runs WHERE workspace = $1 AND state IN ('waiting', 'running'))`, w.ID, w.State, state, reason)
+}
+
 // SetWanted notes what the person asked for.
 func (q Queries) SetWanted(ctx context.Context, id int64, wanted string) error {
 	return q.change(ctx, ErrNotFound, "UPDATE workspaces SET wanted = $2, last_used = now() WHERE id = $1", id, wanted)

@@ -15,7 +15,8 @@ import (
 )
 
 const (
-	renewEvery = time.Second // also how soon a run that was ended from outside is left
+	renewEvery = time.Second     // also how soon a run that was ended from outside is left
+	renewLimit = 5 * time.Second // of one renewal
 	maxPause   = 15 * time.Second
 )
 
@@ -122,15 +123,29 @@ func (r *Runner) leave(ctx context.Context, id int64) {
 	}
 }
 
-// renew keeps the lease, and ends the work when the lease is another's.
+// errNotRenewed ends work whose lease could not be renewed: another one may have it by now.
+var errNotRenewed = errors.New("its lease could not be renewed in time")
+
+// renew keeps the lease, and ends the work when the lease is another's or may be.
 func (r *Runner) renew(ctx context.Context, run records.Run, cancel context.CancelCauseFunc) {
+	last := time.Now()
 	for {
 		pause(ctx, renewEvery)
 		if ctx.Err() != nil {
 			return
 		}
-		if err := r.o.Store.RenewRun(ctx, run.ID, r.instance.ID); errors.Is(err, records.ErrLost) {
+		began := time.Now()
+		limited, done := context.WithTimeout(ctx, renewLimit)
+		err := r.o.Store.RenewRun(limited, run.ID, r.instance.ID)
+		done()
+		switch {
+		case err == nil:
+			last = began
+		case errors.Is(err, records.ErrLost):
 			cancel(records.ErrLost)
+			return
+		case time.Since(last) > records.Lease-renewLimit:
+			cancel(errNotRenewed)
 			return
 		}
 	}
@@ -197,6 +212,9 @@ func (c *carriage) carryOut(ctx context.Context) error {
 			return err
 		}
 	}
+	if failed := c.failedStep(); failed != nil {
+		return c.endFailed(ctx, failed, false) // an earlier worker did not get to the end of that
+	}
 	for i := 0; i < len(c.steps); i++ { // the plan step adds to them
 		s := &c.steps[i]
 		if s.State == records.DoneWell || s.State == records.Skipped {
@@ -214,13 +232,13 @@ func (c *carriage) carryOut(ctx context.Context) error {
 		return err
 	}
 	if c.run.Kind == records.KindRemove {
-		return c.keep(ctx, func() error { return c.o.Store.RemoveWorkspace(ctx, c.workspace) })
+		return c.write(ctx, func(db records.Queries) error { return db.RemoveWorkspace(ctx, c.workspace) })
 	}
 	if c.run.Kind == records.KindRebuild {
 		if err := c.site.DropAside(ctx, c.workspace.SiteID()); err != nil {
 			return err
 		}
-		if err := c.keep(ctx, func() error { return c.o.Store.DropEarlier(ctx, c.workspace.ID) }); err != nil {
+		if err := c.write(ctx, func(db records.Queries) error { return db.DropEarlier(ctx, c.workspace.ID) }); err != nil {
 			return err
 		}
 	}
@@ -292,12 +310,21 @@ func (c *carriage) endStep(s *records.Step, skipped bool, result any) error {
 func (c *carriage) fail(ctx context.Context, s *records.Step, stepErr error) error {
 	now := time.Now()
 	s.State, s.Reason, s.Ended = records.Failed, reasonOf(stepErr), &now
+	if c.run.Kind == records.KindRebuild {
+		return c.giveBack(ctx, s)
+	}
 	if err := c.advance(ctx, *s); err != nil {
 		return err
 	}
+	return c.endFailed(ctx, s, fault.IsTransient(stepErr))
+}
+
+// endFailed ends a run one of whose steps is written down as failed. passing tells that
+// trying again may cure it; a worker that comes later does not know.
+func (c *carriage) endFailed(ctx context.Context, s *records.Step, passing bool) error {
 	switch c.run.Kind {
 	case records.KindRebuild:
-		return c.putBack(ctx, s.Title+": "+s.Reason)
+		return c.giveBack(ctx, s)
 	case records.KindSnapshot:
 		if err := c.dropUnready(ctx); err != nil {
 			return err
@@ -308,7 +335,7 @@ func (c *carriage) fail(ctx context.Context, s *records.Step, stepErr error) err
 	switch {
 	case c.workspace.State == records.Ready:
 		state = records.Ready
-	case c.run.Kind == records.KindStart && (fault.IsTransient(stepErr) || c.siteAway(ctx)):
+	case c.run.Kind == records.KindStart && (passing || c.siteAway(ctx)):
 		// Its site is away for longer: it is started when the site is back.
 		state = records.Lost
 	}
@@ -335,37 +362,4 @@ func reasonOf(err error) string {
 		return err.Error() + ". To mend it: " + remedy
 	}
 	return err.Error()
-}
-
-// advance writes down how far the run has come: the lines of its log, the steps that are
-// over, and others as they are now.
-func (c *carriage) advance(ctx context.Context, steps ...records.Step) error {
-	steps = append(c.ended, steps...)
-	err := c.log.hand(func(lines []records.LogLine) error {
-		return c.keep(ctx, func() error { return c.o.Store.Advance(ctx, c.workspace, c.run, lines, steps...) })
-	})
-	if err == nil {
-		c.ended = nil
-	}
-	return err
-}
-
-func (c *carriage) setState(ctx context.Context, state, reason string) error {
-	c.workspace.State, c.workspace.Reason = state, reason
-	return c.keep(ctx, func() error { return c.o.Store.SetStateByRun(ctx, c.workspace, c.run, state, reason) })
-}
-
-// keepFor is how long writing is tried while the database is gone.
-const keepFor = 2 * time.Minute
-
-// keep writes to the records, and waits for a database that is gone for a while.
-func (c *carriage) keep(ctx context.Context, write func() error) error {
-	limit := time.Now().Add(keepFor)
-	for {
-		err := write()
-		if err == nil || !records.Unavailable(err) || time.Now().After(limit) || ctx.Err() != nil {
-			return err
-		}
-		pause(ctx, 200*time.Millisecond)
-	}
 }

@@ -40,7 +40,7 @@ func (c *carriage) checks(ctx context.Context, id string) error {
 	if err != nil {
 		return err
 	}
-	return c.keep(ctx, func() error { return c.o.Store.SetChecks(ctx, c.workspace, results) })
+	return c.write(ctx, func(db records.Queries) error { return db.SetChecks(ctx, c.workspace, results) })
 }
 
 // prove runs the checks one after the other.

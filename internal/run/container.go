@@ -8,7 +8,6 @@ import (
 
 	"domicile/internal/agent/wire"
 	"domicile/internal/definition"
-	"domicile/internal/fault"
 	"domicile/internal/plan"
 	"domicile/internal/records"
 )
@@ -54,7 +53,9 @@ func (c *carriage) container(ctx context.Context, id string) (bool, any, error) 
 // or what is done in the state that it begins with.
 func (c *carriage) startDone(ctx context.Context) error {
 	if c.made.plan.Container.Saved == "" || c.workspace.StateFrom == nil {
-		return c.o.Store.DropDone(ctx, c.workspace.ID, append([]string{plan.StepPersonal}, definition.Lifecycle...)...)
+		return c.write(ctx, func(db records.Queries) error {
+			return db.DropDone(ctx, c.workspace.ID, append([]string{plan.StepPersonal}, definition.Lifecycle...)...)
+		})
 	}
 	state, err := c.o.Store.State(ctx, *c.workspace.StateFrom)
 	if err != nil {
@@ -64,7 +65,7 @@ func (c *carriage) startDone(ctx context.Context) error {
 	if err := json.Unmarshal(state.Done, &done); err != nil {
 		return fmt.Errorf("read what is done in the state: %w", err)
 	}
-	return c.o.Store.ReplaceDone(ctx, c.workspace.ID, done)
+	return c.write(ctx, func(db records.Queries) error { return db.ReplaceDone(ctx, c.workspace.ID, done) })
 }
 
 // setAside keeps, in a rebuild, the containers that are to be replaced.
@@ -104,97 +105,4 @@ func (c *carriage) histories() (list []string) {
 		list = append(list, path.Join(session.Home, name))
 	}
 	return list
-}
-
-// putBack gives a workspace back what it was before a rebuild that failed.
-func (c *carriage) putBack(ctx context.Context, reason string) error {
-	before, err := c.before(ctx)
-	if err != nil {
-		return err
-	}
-	if before == nil { // nothing was changed yet
-		return c.failRun(ctx, c.workspace.State, "the rebuild failed: "+reason)
-	}
-	state, words := before.State, "the rebuild failed, and the workspace is what it was before: "+reason
-	err = c.site.PutBack(ctx, c.workspace.SiteID(), before.services())
-	if err == nil {
-		err = c.configureEarlier(ctx, before)
-	}
-	switch {
-	case err != nil && fault.IsTransient(err):
-		state, words = records.Lost, words+"; it is started when its site answers"
-	case err != nil:
-		state, words = records.Failed, fmt.Sprintf("the rebuild failed: %s; and the earlier workspace could not be put back: %v", reason, err)
-	case before.State == records.Ready || before.State == records.Lost:
-		state = records.Ready
-	}
-	if err := c.keep(ctx, func() error { return c.o.Store.PutEarlierBack(ctx, c.workspace.ID) }); err != nil {
-		return err
-	}
-	return c.failRun(ctx, state, words)
-}
-
-// earlier is what a workspace was before a rebuild.
-type earlier struct {
-	State   string       `json:"state"`
-	Plan    plan.Plan    `json:"plan"`
-	Session wire.Session `json:"session"`
-}
-
-// services are the names of the services beside it.
-func (e *earlier) services() (names []string) {
-	for _, v := range e.Plan.Services {
-		names = append(names, v.Name)
-	}
-	return names
-}
-
-// before reads what the workspace was before a rebuild that is not over; nil where there
-// is none, or it has changed nothing yet.
-func (c *carriage) before(ctx context.Context) (*earlier, error) {
-	if len(c.workspace.Earlier) == 0 {
-		now, err := c.o.Store.Workspace(ctx, c.workspace.ID)
-		if err != nil {
-			return nil, err
-		}
-		c.workspace.Earlier = now.Earlier
-	}
-	if len(c.workspace.Earlier) == 0 {
-		return nil, nil
-	}
-	e := &earlier{}
-	if err := json.Unmarshal(c.workspace.Earlier, e); err != nil {
-		return nil, fmt.Errorf("read what the workspace was: %w", err)
-	}
-	return e, nil
-}
-
-// giveUp ends, before a workspace stops, a rebuild that was under way: the workspace is
-// again what it was before.
-func (c *carriage) giveUp(ctx context.Context) error {
-	before, err := c.before(ctx)
-	if err != nil || before == nil {
-		return err
-	}
-	if err := c.site.PutBack(ctx, c.workspace.SiteID(), before.services()); err != nil {
-		return err
-	}
-	if err := c.keep(ctx, func() error { return c.o.Store.PutEarlierBack(ctx, c.workspace.ID) }); err != nil {
-		return err
-	}
-	c.log.say("the rebuild that was under way is given up: the workspace is what it was before")
-	c.workspace, err = c.o.Store.Workspace(ctx, c.workspace.ID)
-	return err
-}
-
-func (c *carriage) configureEarlier(ctx context.Context, before *earlier) error {
-	link, err := c.reach(ctx, c.workspace.SiteID())
-	if err != nil {
-		return err
-	}
-	defer link.Close()
-	if _, err := link.Configure(before.Session); err != nil {
-		return err
-	}
-	return c.rejoin(ctx, link)
 }

@@ -39,8 +39,9 @@ func (m *measured) Written(context.Context) (map[string]int64, error) {
 func TestWhoFillsTheDiskIsStopped(t *testing.T) {
 	b := moor(t, map[string]string{".devcontainer.json": `{"image": "quay.test/base:12"}`})
 	ctx := t.Context()
+	const unwatched = "a site that nobody compares with the records"
 	add := func(name string) records.Workspace {
-		w, err := b.store.AddWorkspace(ctx, records.Workspace{Account: b.account, Name: name, Source: b.folder, Site: t.Name(), State: records.Ready, Wanted: records.WantRunning, Kind: records.IsWorkspace})
+		w, err := b.store.AddWorkspace(ctx, records.Workspace{Account: b.account, Name: name, Source: b.folder, Site: unwatched, State: records.Ready, Wanted: records.WantRunning, Kind: records.IsWorkspace})
 		require.NoError(t, err)
 		return w
 	}
@@ -48,7 +49,7 @@ func TestWhoFillsTheDiskIsStopped(t *testing.T) {
 	const giga = 1 << 30
 	disk := &measured{free: 100 * giga, written: map[string]int64{large.SiteID(): 50 * giga, writer.SiteID(): giga, quiet.SiteID(): 0}}
 	b.o.DiskReserve = 2 * giga
-	w := &diskWatch{Runner: b.Runner, site: t.Name(), at: disk, told: map[int64]time.Time{}}
+	w := &diskWatch{Runner: b.Runner, site: unwatched, at: disk, told: map[int64]time.Time{}}
 	state := func(x records.Workspace) string {
 		now, err := b.store.Workspace(ctx, x.ID)
 		require.NoError(t, err)

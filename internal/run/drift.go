@@ -64,7 +64,7 @@ func (r *Runner) planNow(ctx context.Context, w records.Workspace) (n now, err e
 	if err != nil {
 		return now{why: err}, nil
 	}
-	if n.report, _, err = r.ReadDefinition(ctx, checkout, w.File, r.o.Artifacts); err != nil {
+	if n.report, _, err = r.ReadDefinition(ctx, checkout, w.File, r.o.Artifacts, w.SiteID()); err != nil {
 		return n, err
 	}
 	if n.report.HasErrors() {

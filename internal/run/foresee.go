@@ -66,7 +66,7 @@ func (r *Runner) Foresee(ctx context.Context, w records.Workspace) (f Foreseen, 
 	}
 	if link, err := r.Reach(ctx, w); err == nil {
 		defer link.Close()
-		terminals, err := link.Quiet().Terminals()
+		terminals, err := link.Quiet().Terminals(ctx)
 		if err != nil {
 			return f, err
 		}

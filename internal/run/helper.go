@@ -142,7 +142,7 @@ func (c *carriage) join(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := c.tellHelpers(link.Quiet(), parent.SiteID(), names); err != nil {
+	if err := c.tellHelpers(ctx, link.Quiet(), parent.SiteID(), names); err != nil {
 		return err
 	}
 	spec, err := specOf(c.workspace)
@@ -193,7 +193,7 @@ func (c *carriage) rejoin(ctx context.Context, link *agentlink.Link) error {
 			c.log.say("the helper " + h.Name + " was not started: " + err.Error())
 			continue
 		}
-		if err := errors.Join(c.o.Store.SetWanted(ctx, h.ID, records.WantRunning), c.o.Store.SetWorkspaceState(ctx, h, records.Ready, "")); err != nil {
+		if err := c.setHelper(ctx, h, records.WantRunning, records.Ready); err != nil {
 			return err
 		}
 	}
@@ -201,16 +201,16 @@ func (c *carriage) rejoin(ctx context.Context, link *agentlink.Link) error {
 	if err != nil {
 		return err
 	}
-	return c.tellHelpers(link, c.workspace.SiteID(), names)
+	return c.tellHelpers(ctx, link, c.workspace.SiteID(), names)
 }
 
 // tellHelpers tells a workspace the names of its helpers and the key that they know it by.
-func (c *carriage) tellHelpers(link *agentlink.Link, workspace string, names []string) error {
+func (c *carriage) tellHelpers(ctx context.Context, link *agentlink.Link, workspace string, names []string) error {
 	_, private, err := c.o.Keys.Guest(workspace)
 	if err != nil {
 		return err
 	}
-	return link.Helpers(names, private)
+	return link.Helpers(ctx, names, private)
 }
 
 // startHelper starts a helper and tells its agent how programs run there.
@@ -223,7 +223,7 @@ func (c *carriage) startHelper(ctx context.Context, h records.Workspace) error {
 		return err
 	}
 	defer link.Close()
-	return configureAgain(link, h)
+	return configureAgain(ctx, link, h)
 }
 
 // stopHelpers stops the helpers of a workspace with it.
@@ -233,11 +233,19 @@ func (c *carriage) stopHelpers(ctx context.Context) error {
 		return err
 	}
 	for _, h := range list {
+		if h.State == records.Waiting || h.State == records.Making { // the run that made it was ended with this stop
+			if err := c.write(ctx, func(db records.Queries) error {
+				return db.SetWorkspaceState(ctx, h, records.Failed, "its workspace was stopped while it was made; when that runs again: domicile start "+h.Name)
+			}); err != nil {
+				return err
+			}
+			continue
+		}
 		if h.State != records.Ready && h.State != records.Lost {
 			continue
 		}
 		// First the record: else it would be started again as one that stopped by itself.
-		if err := errors.Join(c.o.Store.SetWanted(ctx, h.ID, records.WantStopped), c.o.Store.SetWorkspaceState(ctx, h, records.Stopped, "")); err != nil {
+		if err := c.setHelper(ctx, h, records.WantStopped, records.Stopped); err != nil {
 			return err
 		}
 		if err := c.site.Stop(ctx, h.SiteID(), stopGrace, true); err != nil {
@@ -245,6 +253,37 @@ func (c *carriage) stopHelpers(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// setHelper notes how a helper was left with its workspace's run.
+func (c *carriage) setHelper(ctx context.Context, h records.Workspace, wanted, state string) error {
+	return c.write(ctx, func(db records.Queries) error {
+		return errors.Join(db.SetWanted(ctx, h.ID, wanted), db.SetWorkspaceState(ctx, h, state, ""))
+	})
+}
+
+// makeHelperAgain makes the run that makes a helper which could not be made.
+func (r *Runner) makeHelperAgain(ctx context.Context, account int64, name string) (records.Workspace, error) {
+	return r.request(ctx, account, name, records.KindProvision, records.WantRunning, func(db records.Queries, w records.Workspace) ([]plan.Step, error) {
+		if w.State != records.Failed || w.Parent == nil {
+			return nil, records.ErrBusy
+		}
+		parent, err := db.Workspace(ctx, *w.Parent)
+		if err != nil {
+			return nil, err
+		}
+		if parent.State != records.Ready {
+			return nil, fault.New("not-ready", "start it: domicile start "+parent.Name, "the workspace %s is not running", parent.Name)
+		}
+		if w.File != "" {
+			return plan.First(w.Source, w.Ref), nil
+		}
+		p, err := planOf(w)
+		if err != nil {
+			return nil, err
+		}
+		return p.Steps, nil
+	})
 }
 
 // HelperName is the name by which a helper is reached from inside.

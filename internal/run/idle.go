@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"golang.org/x/sync/errgroup"
 
 	"domicile/internal/agent/wire"
 	"domicile/internal/fault"
@@ -21,6 +22,10 @@ const (
 	useEvery   = 2 * time.Second
 	// askAtMost bounds how long a workspace is not asked whether it is used.
 	askAtMost = time.Minute
+	// askedAtOnce is how many workspaces are asked side by side, lookLimit how long that takes
+	// at the most for one.
+	askedAtOnce = 8
+	lookLimit   = 30 * time.Second
 )
 
 // watchUse stops, again and again, the workspaces of a site that nobody and nothing uses.
@@ -31,14 +36,27 @@ func (r *Runner) watchUse(ctx context.Context, name string) {
 		if err != nil {
 			continue // it is tried again
 		}
+		// Side by side: one that is slow to answer must not keep the others waiting.
+		var all errgroup.Group
+		all.SetLimit(askedAtOnce)
 		for _, w := range list {
-			if w.State != records.Ready || w.Kind != records.IsWorkspace || ctx.Err() != nil {
+			if w.State != records.Ready || w.Kind != records.IsWorkspace {
 				continue
 			}
-			if err := r.lookAtUse(ctx, w); err != nil && ctx.Err() == nil && !fault.IsTransient(err) {
-				r.o.Log.Info("look whether a workspace is used", "workspace", w.Name, "error", err)
-			}
+			all.Go(func() error {
+				r.lookAtOne(ctx, w)
+				return nil
+			})
 		}
+		_ = all.Wait() // each has told of itself
+	}
+}
+
+func (r *Runner) lookAtOne(ctx context.Context, w records.Workspace) {
+	ctx, cancel := context.WithTimeout(ctx, lookLimit)
+	defer cancel()
+	if err := r.lookAtUse(ctx, w); err != nil && ctx.Err() == nil && !fault.IsTransient(err) {
+		r.o.Log.Info("look whether a workspace is used", "workspace", w.Name, "error", err)
 	}
 }
 
@@ -173,7 +191,7 @@ func (r *Runner) activity(ctx context.Context, w records.Workspace) (wire.Activi
 		return wire.ActivityReply{}, err
 	}
 	defer link.Close()
-	return link.Quiet().Activity()
+	return link.Quiet().Activity(ctx)
 }
 
 func (r *Runner) tell(ctx context.Context, w records.Workspace, text string) error {
@@ -182,7 +200,7 @@ func (r *Runner) tell(ctx context.Context, w records.Workspace, text string) err
 		return err
 	}
 	defer link.Close()
-	return link.Quiet().Tell(text)
+	return link.Quiet().Tell(ctx, text)
 }
 
 func (r *Runner) stopIdle(ctx context.Context, w records.Workspace, idle time.Duration) error {

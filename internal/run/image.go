@@ -208,5 +208,10 @@ func (c *carriage) services(ctx context.Context, id string, late bool) error {
 	if late || c.made.plan.Container.Service == nil {
 		return nil
 	}
-	return c.waitForServices(ctx, id, "the workspace", c.made.plan.Container.Service.After)
+	// Those that need the source start behind the workspace itself: it is what brings that.
+	after := slices.DeleteFunc(slices.Clone(c.made.plan.Container.Service.After), func(d plan.Dependency) bool {
+		v, err := c.made.plan.ServiceByName(d.Service)
+		return err == nil && v.Late
+	})
+	return c.waitForServices(ctx, id, "the workspace", after)
 }

@@ -17,15 +17,25 @@ func (r *Runner) removeLeaving(ctx context.Context) {
 	for ctx.Err() == nil {
 		pause(ctx, leavingEvery)
 		list, err := r.o.Store.LeavingAccounts(ctx)
-		if err == nil {
-			err = r.o.Store.DropExpired(ctx)
-		}
 		for _, a := range list {
 			err = errors.Join(err, r.removeOf(ctx, a))
 		}
 		if err != nil && ctx.Err() == nil && !records.Unavailable(err) {
 			r.o.Log.Info("remove what is left of an account", "error", err)
 		}
+	}
+}
+
+// pruneEvery is how often it is looked what was kept long enough.
+const pruneEvery = 10 * time.Minute
+
+// prune removes, again and again, what was kept long enough.
+func (r *Runner) prune(ctx context.Context) {
+	for ctx.Err() == nil {
+		if err := r.o.Store.Prune(ctx, r.o.Retention); err != nil && ctx.Err() == nil && !records.Unavailable(err) {
+			r.o.Log.Warn("remove what was kept long enough", "error", err)
+		}
+		pause(ctx, pruneEvery)
 	}
 }
 

@@ -7,8 +7,6 @@ import (
 	"fmt"
 	"strings"
 
-	"github.com/jackc/pgx/v5"
-
 	"domicile/internal/definition"
 	"domicile/internal/plan"
 	"domicile/internal/records"
@@ -75,7 +73,7 @@ func (c *carriage) makePlan(ctx context.Context, position int) error {
 	if err != nil {
 		return fmt.Errorf("keep the plan: %w", err)
 	}
-	err = c.o.Store.InTx(ctx, func(db records.Queries, _ pgx.Tx) error {
+	err = c.write(ctx, func(db records.Queries) error {
 		if err := db.AddSteps(ctx, c.run.ID, c.workspace.Source, stepsFrom(position+1, p.Steps)); err != nil {
 			return err
 		}

@@ -80,7 +80,7 @@ func (c *carriage) clean(ctx context.Context, id string) error {
 			}
 		}
 	}
-	if err := c.o.Store.ReplaceDone(ctx, c.workspace.ID, nil); err != nil {
+	if err := c.write(ctx, func(db records.Queries) error { return db.ReplaceDone(ctx, c.workspace.ID, nil) }); err != nil {
 		return err
 	}
 	return c.setState(ctx, records.Stopped, "")

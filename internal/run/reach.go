@@ -26,9 +26,9 @@ func (r *Runner) Reach(ctx context.Context, w records.Workspace) (*agentlink.Lin
 	if err != nil {
 		return nil, err
 	}
-	hello, err := link.Hello()
+	hello, err := link.Hello(ctx)
 	if err == nil && !hello.Configured {
-		err = configureAgain(link, w)
+		err = configureAgain(ctx, link, w)
 	}
 	if err != nil {
 		link.Close()
@@ -37,11 +37,11 @@ func (r *Runner) Reach(ctx context.Context, w records.Workspace) (*agentlink.Lin
 	return link, nil
 }
 
-func configureAgain(link *agentlink.Link, w records.Workspace) error {
+func configureAgain(ctx context.Context, link *agentlink.Link, w records.Workspace) error {
 	var session wire.Session
 	if err := json.Unmarshal(w.Session, &session); err != nil {
 		return fmt.Errorf("read the session of %s: %w", w.Name, err)
 	}
-	_, err := link.Configure(session)
+	_, err := link.Configure(ctx, session)
 	return err
 }

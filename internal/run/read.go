@@ -1,6 +1,7 @@
 package run
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"os"
@@ -16,7 +17,7 @@ import (
 
 // read reads the definition. It is cheap, and done again where a later step needs it.
 func (c *carriage) read(ctx context.Context) error {
-	report, _, err := c.ReadDefinition(ctx, c.made.checkout, c.workspace.File, c.o.Artifacts)
+	report, _, err := c.ReadDefinition(ctx, c.made.checkout, c.workspace.File, c.o.Artifacts, c.workspace.SiteID())
 	if err != nil {
 		return err
 	}
@@ -49,8 +50,9 @@ func definitionFault(report *definition.Report) error {
 }
 
 // ReadDefinition reads the definition of a checkout without leaving its folder. The text
-// is that of the definition, where there is one.
-func (r *Runner) ReadDefinition(ctx context.Context, c source.Checkout, file string, artifacts *artifact.Store) (*definition.Report, []byte, error) {
+// is that of the definition, where there is one. of is the workspace that it is read for,
+// whose ${devcontainerId} it has; empty: none yet.
+func (r *Runner) ReadDefinition(ctx context.Context, c source.Checkout, file string, artifacts *artifact.Store, of string) (*definition.Report, []byte, error) {
 	root, err := os.OpenRoot(c.Folder)
 	if err != nil {
 		return nil, nil, fmt.Errorf("open the checkout: %w", err)
@@ -58,11 +60,22 @@ func (r *Runner) ReadDefinition(ctx context.Context, c source.Checkout, file str
 	// The report's features are read later through this root, which closes itself when
 	// nothing refers to it any more.
 	// The service's environment is nobody's laptop: ${localEnv:…} knows nothing of it.
-	report := definition.Read(ctx, root.FS(), definition.Options{File: file, Folder: path.Join("/workspaces", c.Name), Artifacts: artifacts, Images: artifacts, Compose: r.o.Compose})
-	if report.Text == nil {
-		return report, nil, nil
+	o := definition.Options{File: file, Folder: path.Join("/workspaces", c.Name), Artifacts: artifacts, Images: artifacts, Compose: r.o.Compose}
+	if of != "" {
+		o.Labels = map[string]string{"domicile.workspace": of}
 	}
-	return report, report.Text.Bytes, nil
+	if r.o.Definition == nil {
+		report := definition.Read(ctx, root.FS(), o)
+		return report, report.Source(), nil
+	}
+	report, err := r.o.Definition(ctx, c.Folder, root.FS(), o)
+	switch {
+	case ctx.Err() != nil:
+		return nil, nil, ctx.Err()
+	case err != nil: // it got the better of who read it
+		return &definition.Report{Problems: []definition.Problem{{Severity: definition.Error, Code: "not-read", File: cmp.Or(file, ".devcontainer"), Message: fmt.Sprintf("this definition cannot be read: %v", err), Suggestion: "make it smaller, and what it names"}}}, nil, nil
+	}
+	return report, report.Source(), nil
 }
 
 // makePlan plans a workspace from a definition that was read.
@@ -74,9 +87,19 @@ func (r *Runner) makePlan(ctx context.Context, checkout source.Checkout, report 
 			return nil, fmt.Errorf("open the checkout: %w", err)
 		}
 		defer root.Close()
-		if in.Services, err = r.o.Compose.Plan(ctx, root.FS(), report); err != nil {
+		if in.Services, err = r.o.Compose.Plan(ctx, checkout.Folder, root.FS(), report); err != nil {
 			return nil, err
 		}
 	}
 	return plan.Make(report, in)
+}
+
+// Refused tells what a provision at a site would refuse of a definition that was read.
+func (r *Runner) Refused(ctx context.Context, c source.Checkout, site string, report *definition.Report) ([]definition.Problem, error) {
+	root, err := os.OpenRoot(c.Folder)
+	if err != nil {
+		return nil, fmt.Errorf("open the checkout: %w", err)
+	}
+	defer root.Close()
+	return plan.Refused(report, func() (*plan.Services, error) { return r.o.Compose.Plan(ctx, c.Folder, root.FS(), report) }, r.o.Policy, r.host(site), true), nil
 }

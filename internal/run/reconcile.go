@@ -89,7 +89,7 @@ func (r *Runner) unreachable(ctx context.Context, name string, cause error) {
 	}
 	for _, w := range list {
 		if w.State == records.Ready {
-			if err := r.o.Store.SetWorkspaceState(ctx, w, records.Lost, "its site does not answer: "+cause.Error()); err != nil {
+			if err := r.o.Store.SetSeenState(ctx, w, records.Lost, "its site does not answer: "+cause.Error()); err != nil {
 				return
 			}
 		}
@@ -119,9 +119,9 @@ func (r *Runner) compare(ctx context.Context, name string, s site.Site, instance
 		switch {
 		case !found && w.State == records.Lost && w.Reason == reasonGone:
 		case !found:
-			err = r.o.Store.SetWorkspaceState(ctx, w, records.Lost, reasonGone)
+			err = r.o.Store.SetSeenState(ctx, w, records.Lost, reasonGone)
 		case i.Running && w.State == records.Lost:
-			err = r.o.Store.SetWorkspaceState(ctx, w, records.Ready, "")
+			err = r.o.Store.SetSeenState(ctx, w, records.Ready, "")
 		case !i.Running && w.Wanted == records.WantRunning:
 			err = r.restart(ctx, w, "it had stopped by itself")
 		case i.Running && w.State == records.Ready:

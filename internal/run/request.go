@@ -138,6 +138,9 @@ func (r *Runner) goOn(ctx context.Context, db records.Queries, q Request, a sour
 
 // Start makes the run that starts a stopped workspace.
 func (r *Runner) Start(ctx context.Context, account int64, name string) (records.Workspace, error) {
+	if w, err := r.o.Store.WorkspaceByName(ctx, account, name); err == nil && w.Kind == records.IsHelper && w.State == records.Failed {
+		return r.makeHelperAgain(ctx, account, name)
+	}
 	return r.request(ctx, account, name, records.KindStart, records.WantRunning, func(_ records.Queries, w records.Workspace) ([]plan.Step, error) {
 		if w.State == records.Ready {
 			return nil, fault.New("running-already", "", "the workspace %s is running already", name)
@@ -230,7 +233,7 @@ func (r *Runner) enqueueFor(ctx context.Context, db records.Queries, tx pgx.Tx, 
 		}
 	}
 	_, err = r.queue.InsertTx(ctx, tx, jobArgs{Run: run.ID}, nil)
-	return err
+	return records.FromDatabase(err)
 }
 
 // stepsFrom makes records of planned steps, the first one at a position.

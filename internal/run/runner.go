@@ -8,6 +8,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"sync"
 	"time"
@@ -15,16 +16,22 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivertype"
 	"golang.org/x/crypto/ssh"
 
 	"domicile/internal/artifact"
 	"domicile/internal/compose"
+	"domicile/internal/definition"
 	"domicile/internal/judge"
 	"domicile/internal/plan"
 	"domicile/internal/records"
 	"domicile/internal/site"
 	"domicile/internal/source"
 )
+
+// DefinitionReader reads the definition of a repository, as definition.Read does. of names
+// its text. The error tells that it could not be read at all.
+type DefinitionReader func(ctx context.Context, of string, files fs.FS, o definition.Options) (*definition.Report, error)
 
 // Options says what runs work with.
 type Options struct {
@@ -35,6 +42,8 @@ type Options struct {
 	Artifacts *artifact.Store
 	// Compose reads the Compose files of definitions.
 	Compose compose.Reader
+	// Definition reads definitions where the host's files are not; nil: they are read here.
+	Definition DefinitionReader
 	// Policy is what definitions may ask for.
 	Policy judge.Policy
 	// Vault opens what people keep sealed.
@@ -53,6 +62,8 @@ type Options struct {
 	DiskReserve int64
 	// LookEvery is how often followed branches are looked at; 0 means a minute.
 	LookEvery time.Duration
+	// Retention is how long what nobody needs any more is kept.
+	Retention records.Retention
 	Log       *slog.Logger
 	// Workers is how many runs are carried out at a time; 0 means 8.
 	Workers int
@@ -109,6 +120,17 @@ type Examined struct {
 // jobArgs are the arguments of the queue's job: which run to carry out.
 type jobArgs struct {
 	Run int64 `json:"run"`
+	// Holder is the instance that the run was lost by; 0: nobody had taken it.
+	Holder int64 `json:"holder,omitempty"`
+	// Finder is the instance that found that nobody had taken it; 0: it is new, or was lost.
+	Finder int64 `json:"finder,omitempty"`
+}
+
+// InsertOpts keeps two jobs of one run from waiting at a time. A job that still counts as
+// running may be that of an instance that was killed before it took the run, or while it had
+// it: then the next one has another Finder or Holder.
+func (jobArgs) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: []rivertype.JobState{rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRetryable, rivertype.JobStateRunning, rivertype.JobStateScheduled}}}
 }
 
 // Kind names the job.
@@ -195,6 +217,7 @@ func (r *Runner) Serve(ctx context.Context) error {
 	}
 	background.Go(func() { r.followBranches(ctx) })
 	background.Go(func() { r.removeLeaving(ctx) })
+	background.Go(func() { r.prune(ctx) })
 	if err := r.queue.Start(context.WithoutCancel(ctx)); err != nil {
 		return fmt.Errorf("start the queue: %w", err)
 	}

@@ -36,7 +36,7 @@ func (c *carriage) save(ctx context.Context, id string) error {
 		return fmt.Errorf("keep the images of the state: %w", err)
 	}
 	c.log.say(fmt.Sprintf("%.1f MB", float64(saved.Bytes)/1e6))
-	return c.keep(ctx, func() error { return c.o.Store.KeepState(ctx, state.ID, b, saved.Bytes) })
+	return c.write(ctx, func(db records.Queries) error { return db.KeepState(ctx, state.ID, b, saved.Bytes) })
 }
 
 // unready finds the state that this run is to keep.
@@ -64,7 +64,7 @@ func (c *carriage) dropUnready(ctx context.Context) error {
 	if err := c.site.RemoveSaved(ctx, state.SiteID()); err != nil {
 		c.log.say("what was kept of it could not be removed: " + err.Error()) // domicile tidy finds it
 	}
-	return c.o.Store.RemoveState(ctx, state.ID)
+	return c.write(ctx, func(db records.Queries) error { return db.RemoveState(ctx, state.ID) })
 }
 
 // addPrepared makes the record of what was prepared. Where somebody signed in for it, or its
@@ -83,7 +83,11 @@ func (c *carriage) addPrepared(ctx context.Context) (s records.State, err error)
 		return s, err
 	}
 	shared := login == nil && (c.made.plan.Recipe == nil || c.made.plan.Recipe.Account == 0)
-	return addState(ctx, c.o.Store.Queries, c.workspace, records.Prepared, "", shared)
+	err = c.write(ctx, func(db records.Queries) error {
+		s, err = addState(ctx, db, c.workspace, records.Prepared, "", shared)
+		return err
+	})
+	return s, err
 }
 
 // addState makes the record of a state of a workspace as it is now. A shared one is for
@@ -130,7 +134,7 @@ func (c *carriage) imagesOf(ctx context.Context, state records.State) (images ma
 		}
 		if !has {
 			c.log.say("what was prepared is gone from the site")
-			return nil, false, c.o.Store.RemoveState(ctx, state.ID)
+			return nil, false, c.write(ctx, func(db records.Queries) error { return db.RemoveState(ctx, state.ID) })
 		}
 	}
 	return images, len(images) > 0, nil

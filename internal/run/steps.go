@@ -3,8 +3,11 @@ package run
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io"
 	"slices"
+	"strings"
 	"time"
 
 	"domicile/internal/agent/wire"
@@ -90,6 +93,8 @@ func (c *carriage) do(ctx context.Context, s *records.Step) (skipped bool, resul
 		return false, nil, c.stop(ctx, id)
 	case plan.StepRemove:
 		return false, nil, c.remove(ctx, id)
+	case plan.StepPutBack:
+		return false, nil, c.putEarlierBack(ctx, id)
 	}
 	if slices.Contains(definition.Lifecycle, s.Name) {
 		if s.Name == "postStartCommand" && !(c.run.Kind == records.KindRebuild && c.made.same) { // at every start
@@ -108,8 +113,8 @@ func (c *carriage) postStart(ctx context.Context, id string, s *records.Step) er
 	if err := c.lifecycle(ctx, id, s); err != nil {
 		return err
 	}
-	return c.keep(ctx, func() error {
-		return c.o.Store.SetDone(ctx, c.workspace.ID, records.Done{Step: s.Name, Digest: s.Digest})
+	return c.write(ctx, func(db records.Queries) error {
+		return db.SetDone(ctx, c.workspace.ID, records.Done{Step: s.Name, Digest: s.Digest})
 	})
 }
 
@@ -126,8 +131,8 @@ func (c *carriage) once(ctx context.Context, s *records.Step, work func() error)
 	if err := work(); err != nil {
 		return false, nil, err
 	}
-	return false, nil, c.keep(ctx, func() error {
-		return c.o.Store.SetDone(ctx, c.workspace.ID, records.Done{Step: s.Name, Digest: s.Digest})
+	return false, nil, c.write(ctx, func(db records.Queries) error {
+		return db.SetDone(ctx, c.workspace.ID, records.Done{Step: s.Name, Digest: s.Digest})
 	})
 }
 
@@ -143,7 +148,7 @@ func (c *carriage) fetch(ctx context.Context) error {
 func (c *carriage) volume(ctx context.Context, id string) (bool, any, error) {
 	made, err := c.site.EnsureVolume(ctx, id)
 	if err == nil && made && c.made.plan.Container.Saved == "" {
-		err = c.o.Store.DropDone(ctx, c.workspace.ID, plan.StepSource)
+		err = c.write(ctx, func(db records.Queries) error { return db.DropDone(ctx, c.workspace.ID, plan.StepSource) })
 	}
 	return err == nil && !made, nil, err
 }
@@ -169,7 +174,7 @@ func (c *carriage) agent(ctx context.Context, id string) error {
 	if err != nil {
 		return err
 	}
-	hello, err := link.Hello()
+	hello, err := link.Hello(ctx)
 	if err != nil {
 		return err
 	}
@@ -177,7 +182,7 @@ func (c *carriage) agent(ctx context.Context, id string) error {
 	if err != nil {
 		return err
 	}
-	answer, err := link.Configure(session)
+	answer, err := link.Configure(ctx, session)
 	if fault.Code(err) == "bad-user" {
 		return fault.New("bad-user", fault.Remedy(err), "%s: %s", c.made.plan.Container.Places.At("RemoteUser", ""), err)
 	}
@@ -194,7 +199,7 @@ func (c *carriage) agent(ctx context.Context, id string) error {
 		return fmt.Errorf("keep the session: %w", err)
 	}
 	c.workspace.Session = b
-	if err := c.keep(ctx, func() error { return c.o.Store.SetSession(ctx, c.workspace.ID, b, answer.UID) }); err != nil {
+	if err := c.write(ctx, func(db records.Queries) error { return db.SetSession(ctx, c.workspace.ID, b, answer.UID) }); err != nil {
 		return err
 	}
 	return c.rejoin(ctx, link)
@@ -286,7 +291,30 @@ func (c *carriage) runsStill(ctx context.Context, id string) error {
 }
 
 func (c *carriage) ready(ctx context.Context) error {
+	if err := c.hasFolder(ctx); err != nil {
+		return err
+	}
 	return c.setState(ctx, records.Ready, "")
+}
+
+// hasFolder looks whether the folder is there that the definition says programs start in: in
+// another one, they would not find what they look for, and nobody would know why.
+func (c *carriage) hasFolder(ctx context.Context) error {
+	p := c.made.plan
+	place := p.Container.Places.At("WorkspaceFolder", "")
+	if p.Session.Folder == "" || !strings.Contains(place, ":") { // the definition says nothing of it
+		return nil
+	}
+	link, err := c.joined(ctx, c.workspace.SiteID())
+	if err != nil {
+		return err
+	}
+	err = link.Task(ctx, wire.TaskRequest{Key: fmt.Sprintf("folder-%d", c.run.ID), Args: []string{"/bin/sh", "-c", `test -d "$0"`, p.Session.Folder}}, io.Discard)
+	var exit *agentlink.ExitError
+	if errors.As(err, &exit) {
+		return fault.New("no-folder", "correct workspaceFolder, or make it in onCreateCommand", "%s: there is no folder %s inside, where programs are to start", place, p.Session.Folder)
+	}
+	return err
 }
 
 // stop stops the workspace and its helpers. With shutdownAction none the services beside it

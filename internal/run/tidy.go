@@ -10,26 +10,32 @@ import (
 func (r *Runner) Leftovers(ctx context.Context) (map[string][]site.Leftover, error) {
 	out := map[string][]site.Leftover{}
 	for name, at := range r.o.Sites {
-		list, err := r.o.Store.WorkspacesAt(ctx, name)
+		list, err := at.Leftovers(ctx, func(ctx context.Context) ([]string, error) { return r.known(ctx, name) })
 		if err != nil {
 			return nil, err
 		}
-		known := make([]string, 0, len(list))
-		for _, w := range list {
-			known = append(known, w.SiteID())
-		}
-		states, err := r.o.Store.StatesAt(ctx, name)
-		if err != nil {
-			return nil, err
-		}
-		for _, s := range states {
-			known = append(known, s.SiteID())
-		}
-		if out[name], err = at.Leftovers(ctx, known); err != nil {
-			return nil, err
-		}
+		out[name] = list
 	}
 	return out, nil
+}
+
+// known lists the ids of the workspaces and states that a site may have something of.
+func (r *Runner) known(ctx context.Context, site string) (ids []string, err error) {
+	list, err := r.o.Store.WorkspacesAt(ctx, site)
+	if err != nil {
+		return nil, err
+	}
+	for _, w := range list {
+		ids = append(ids, w.SiteID())
+	}
+	states, err := r.o.Store.StatesAt(ctx, site)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range states {
+		ids = append(ids, s.SiteID())
+	}
+	return ids, nil
 }
 
 // Tidy removes what nothing uses any more. It looks again first, so that what came into

@@ -103,9 +103,10 @@ type Site interface {
 	// Added lists the paths that were added to the instance since it was made, outside its
 	// volumes.
 	Added(ctx context.Context, workspace string) ([]string, error)
-	// Leftovers finds what this installation made and nothing uses any more; known are the
-	// ids of the workspaces and of the states there are. RemoveLeftover removes one of them.
-	Leftovers(ctx context.Context, known []string) ([]Leftover, error)
+	// Leftovers finds what this installation made and nothing uses any more, and nothing
+	// that was made a moment ago; known gives the ids of the workspaces and of the states
+	// there are, and is called when the place has been looked at. RemoveLeftover removes one of them.
+	Leftovers(ctx context.Context, known func(ctx context.Context) ([]string, error)) ([]Leftover, error)
 	RemoveLeftover(ctx context.Context, l Leftover) error
 	// Connect opens a byte stream to the agent of a running instance.
 	Connect(ctx context.Context, workspace string) (net.Conn, error)

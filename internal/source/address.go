@@ -20,6 +20,7 @@ type Address struct {
 }
 
 var (
+	program  = regexp.MustCompile(`^[A-Za-z0-9+.-]*::`) // git runs git-remote-NAME for NAME::…
 	scpLike  = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9._-]*@[A-Za-z0-9_][A-Za-z0-9.-]*:[^:]`)
 	hostForm = regexp.MustCompile(`^([A-Za-z0-9_][A-Za-z0-9._-]*|\[[0-9A-Fa-f:.]+\])(:[0-9]{1,5})?$`)
 	notInRef = regexp.MustCompile(`[\x00-\x20\x7f~^:?*\[\\]|\.\.|@\{`)
@@ -39,7 +40,7 @@ func Parse(address string) (Address, error) {
 		return Address{Folder: filepath.Clean(address)}, nil
 	case scpLike.MatchString(address):
 		return Address{Git: address}, nil
-	case strings.Contains(address, "::"):
+	case program.MatchString(address):
 		return Address{}, refuse(address, "it names a program of git's (…::…)")
 	}
 	u, err := url.Parse(address)

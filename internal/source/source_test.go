@@ -22,7 +22,7 @@ import (
 func TestParse(t *testing.T) {
 	good := map[string]string{
 		"https://git.skerry.test/skerry/timetable.git": "timetable", "http://127.0.0.1:80/a/b": "b", "ssh://git@git.skerry.test/quay.git/": "quay",
-		"git://git.skerry.test/tide": "tide", "git@git.skerry.test:skerry/fares.git": "fares", "/srv/skerry/shed": "shed", "/srv/skerry/shed/": "shed",
+		"git://git.skerry.test/tide": "tide", "git@git.skerry.test:skerry/fares.git": "fares", "/srv/skerry/shed": "shed", "/srv/skerry/shed/": "shed", "https://[2001:db8::1]:3000/skerry/tide.git": "tide",
 	}
 	for address, name := range good {
 		a, err := Parse(address)

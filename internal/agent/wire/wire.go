@@ -21,6 +21,7 @@ const (
 	Activity  = "activity@domicile"  // nothing -> ActivityReply
 	Tell      = "tell@domicile"      // Message -> nothing
 	Helpers   = "helpers@domicile"   // HelpersRequest -> HelpersReply
+	From      = "from@domicile"      // FromRequest, without an answer
 )
 
 // GuestPort is where the agent of a helper serves who is on its workspace's own network.
@@ -54,6 +55,13 @@ type Session struct {
 	// GuestKey is the public key, as in an authorized_keys line, of who may come as a guest
 	// from the workspace's own network; empty: nobody may.
 	GuestKey string `json:"guestKey,omitempty"`
+}
+
+// FromRequest says where a person's connection comes from and where it arrived, as programs
+// inside see it in SSH_CONNECTION.
+type FromRequest struct {
+	Client string `json:"client"` // host:port
+	Server string `json:"server"` // host:port
 }
 
 // ActivityReply says whether somebody or something uses the instance.

@@ -8,6 +8,7 @@ import (
 	"encoding/hex"
 	"os"
 	"path"
+	"strings"
 	"syscall"
 
 	"github.com/docker/docker/api/types/container"
@@ -75,11 +76,14 @@ func (s *Site) forget() {
 	s.filled, s.network = map[string]bool{}, ""
 }
 
-func (a agentFile) archive() *bytes.Buffer {
+func (a agentFile) archive() *bytes.Buffer { return a.archiveAt(path.Base(wire.AgentPath)) }
+
+// archiveAt is an archive that has the binary at a path.
+func (a agentFile) archiveAt(file string) *bytes.Buffer {
 	var b bytes.Buffer
 	w := tar.NewWriter(&b)
 	// Writing into memory does not fail.
-	_ = w.WriteHeader(&tar.Header{Name: path.Base(wire.AgentPath), Mode: 0o755, Size: int64(len(a.content)), Typeflag: tar.TypeReg})
+	_ = w.WriteHeader(&tar.Header{Name: strings.TrimPrefix(file, "/"), Mode: 0o755, Size: int64(len(a.content)), Typeflag: tar.TypeReg})
 	_, _ = w.Write(a.content)
 	_ = w.Close()
 	return &b

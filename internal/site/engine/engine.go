@@ -16,6 +16,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	cerrdefs "github.com/containerd/errdefs"
 	"github.com/docker/docker/client"
@@ -36,6 +37,7 @@ const (
 	labelGuests       = "domicile.guests"       // a helper: its agent serves its workspace's network
 	labelImage        = "domicile.image"        // an image that was built here, with its recipe's digest
 	labelAgent        = "domicile.agent"        // the volume of an agent, with its digest
+	labelHooks        = "domicile.hooks"        // commands for when a service was started, as JSON
 	labelFolder       = "domicile.folder"       // the folder of the host that is mounted as the source
 )
 
@@ -66,6 +68,8 @@ type Options struct {
 	// MayAsk judges the host of a registry before the engine is told to pull from it; nil:
 	// every host may be asked.
 	MayAsk func(ctx context.Context, host string) error
+	// Youngest is how old something must be to be told as left over; 0: ten minutes.
+	Youngest time.Duration
 	// HTTP fetches what the ADD of a Dockerfile names; nil: the usual client.
 	HTTP *http.Client
 	// Keychain has the credentials of registries; nil: none.
@@ -78,14 +82,17 @@ type Site struct {
 	api   *client.Client
 	agent agentFile
 
-	making  sync.Mutex // held while a network is made
-	mu      sync.Mutex
-	network string                        // the network's name once it is known to be there
-	filled  map[string]bool               // engine ids whose agent volume is known to be filled
-	shared  *bool                         // the engine shares the host's file system
-	host    hostFacts                     // what is known of its host
-	tried   isolation                     // what was last found between networks
-	doors   map[string]context.CancelFunc // by workspace
+	making                      sync.Mutex // held while a network is made
+	bordering                   sync.Mutex // held while the border between networks is set
+	mu                          sync.Mutex
+	network                     string                        // the network's name once it is known to be there
+	filled                      map[string]bool               // engine ids whose agent volume is known to be filled
+	shared                      *bool                         // the engine shares the host's file system
+	host                        hostFacts                     // what is known of its host
+	looked                      isolation                     // what was last found between networks
+	unbounded, unboundedVolumes bool                          // its file system is known to bound no container, no volume
+	trial                       trial                         // what the last trial of two of them showed
+	doors                       map[string]context.CancelFunc // by workspace
 }
 
 var _ site.Site = (*Site)(nil)
@@ -95,6 +102,9 @@ func New(o Options) (*Site, error) {
 	api, err := client.NewClientWithOpts(client.WithHost(o.Host), client.WithAPIVersionNegotiation())
 	if err != nil {
 		return nil, fmt.Errorf("engine at %s: %w", o.Host, err)
+	}
+	if o.Youngest == 0 {
+		o.Youngest = youngest
 	}
 	a, err := readAgent(o.Agent)
 	if err != nil {
@@ -179,7 +189,7 @@ func (s *Site) name(workspace string) string { return "domicile-" + s.o.Installa
 // set: a container has the labels of its image too, and those are somebody else's word.
 func (s *Site) labels(workspace string) map[string]string {
 	return map[string]string{labelInstallation: s.o.Installation, labelWorkspace: workspace, labelDigest: "", labelBeside: "", labelGuests: "", labelService: "", labelState: "", labelVolumes: "",
-		labelImage: "", labelAgent: "", labelFolder: "", door.Label: ""}
+		labelImage: "", labelAgent: "", labelHooks: "", labelFolder: "", door.Label: ""}
 }
 
 func (s *Site) socketFolder(workspace string) string {
@@ -212,6 +222,10 @@ var goingAway = []string{"failed to update store", "connection is unavailable", 
 // something else on its host was writing it or had just cleared it.
 var filterBusy = []string{"iptables failed", "iptables: No chain/target/match", "Another app is currently holding the xtables lock"}
 
+// stillHeld are words of an engine that could not remove a container whose last programs were
+// just ending, or that it is removing already: a moment later it can.
+var stillHeld = []string{"unable to remove filesystem", "is already in progress", "driver failed to remove root filesystem", "device or resource busy"}
+
 // explain turns an engine's error into one that a person can act on.
 func (s *Site) explain(err error, doing string) error {
 	var known *fault.Fault
@@ -231,6 +245,8 @@ func (s *Site) explain(err error, doing string) error {
 			"the container engine at %s is going away or coming up (%s)", s.o.Host, doing)
 	case containsAny(err.Error(), filterBusy...):
 		return fault.Passing(err, "engine-unavailable", "see what else changes the packet filter of the engine's host", "the container engine could not set its network up (%s)", doing)
+	case containsAny(err.Error(), stillHeld...):
+		return fault.Passing(err, "engine-unavailable", "look what holds its files on the engine's host", "the container engine could not take away all of a container yet (%s)", doing)
 	case strings.Contains(err.Error(), "session key"):
 		return fault.Wrap(err, "no-keys-left", "on the engine's host: sysctl kernel.keys.maxkeys=20000 kernel.keys.maxbytes=2000000 (docs/trust.md); or remove workspaces",
 			"the engine's host has no key left for one more container (%s)", doing)

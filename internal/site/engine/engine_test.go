@@ -137,6 +137,8 @@ func TestPullFaults(t *testing.T) {
 		"write /x: no space left on device":                                                 {"disk-full", false},
 		"failed to update store for object type *libnetwork.endpoint":                       {"engine-unavailable", true},
 		"unable to join session keyring: unable to create session key: disk quota exceeded": {"no-keys-left", false},
+		"unable to remove filesystem for 2e8b: unlinkat /x: directory not empty":            {"engine-unavailable", true},
+		"removal of container 2e8b is already in progress":                                  {"engine-unavailable", true},
 		"something else": {"engine-refused", false},
 	}
 	for text, want := range cases {

@@ -29,7 +29,7 @@ func (s *Site) EnsureVolume(ctx context.Context, workspace string) (bool, error)
 	if !isNotFound(err) {
 		return false, s.explain(err, "look for the workspace's volume")
 	}
-	_, err = s.api.VolumeCreate(ctx, volume.CreateOptions{Name: s.name(workspace), Labels: s.labels(workspace)})
+	_, err = s.createVolume(ctx, volume.CreateOptions{Name: s.name(workspace), Labels: s.labels(workspace)})
 	return true, s.explain(err, "make the workspace's volume")
 }
 
@@ -99,10 +99,10 @@ func (s *Site) create(ctx context.Context, workspace string, c plan.Container) e
 		}
 	}
 	host := &container.HostConfig{
-		Mounts: []mount.Mount{
-			s.sourceMount(workspace, c),
-			{Type: mount.TypeVolume, Source: s.agentVolume(), Target: wire.AgentFolder, ReadOnly: true},
-		},
+		Mounts: []mount.Mount{{Type: mount.TypeVolume, Source: s.agentVolume(), Target: wire.AgentFolder, ReadOnly: true}},
+	}
+	if c.SourceTarget != "" {
+		host.Mounts = append(host.Mounts, s.sourceMount(workspace, c))
 	}
 	if c.Init {
 		host.Init = &c.Init
@@ -122,6 +122,8 @@ func (s *Site) create(ctx context.Context, workspace string, c plan.Container) e
 	if host.NetworkMode == "" {
 		host.NetworkMode = container.NetworkMode(networkName)
 	}
+	onAnothers(config, host)
+	s.hardware(config, attachments)
 	if shares {
 		if err := s.giveFolder(s.socketFolder(workspace)); err != nil {
 			return fmt.Errorf("make the folder of the agent's socket: %w", err)
@@ -142,6 +144,11 @@ func (s *Site) create(ctx context.Context, workspace string, c plan.Container) e
 	made, err := s.make(ctx, config, host, networks, s.name(workspace), c.Saved)
 	if err != nil {
 		return err
+	}
+	if c.Saved == "" { // else the links are in the state
+		if err := s.linkParts(ctx, made, c); err != nil {
+			return err
+		}
 	}
 	return s.attachMore(ctx, workspace, made, attachments)
 }
@@ -180,6 +187,9 @@ func (s *Site) firstProcess(ctx context.Context, config *container.Config, c pla
 		return nil
 	}
 	config.User, config.Labels[labelBeside] = c.User, "true"
+	if c.Service != nil && c.Service.StopSignal != "" {
+		config.StopSignal = c.Service.StopSignal
+	}
 	if c.Saved != "" {
 		config.Entrypoint, config.Cmd = nil, nil // the state's own, with the entrypoints in it
 		return nil

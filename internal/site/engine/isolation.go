@@ -4,20 +4,16 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"os/exec"
-	"path/filepath"
 	"strings"
 	"time"
-
-	"github.com/docker/docker/api/types/filters"
-	"github.com/docker/docker/api/types/network"
 )
 
 // isolation is what was last found between the networks of an engine.
 type isolation struct {
-	at   time.Time
-	said string
+	at    time.Time
+	known bool
+	said  string
 }
 
 const (
@@ -25,55 +21,62 @@ const (
 	isolationLimit = 5 * time.Second
 )
 
-// networksJoined looks whether what keeps an engine's networks apart is in force, and says
-// what is wrong. An engine writes it into the packet filter of its host at its start, and
-// the start of another engine, or of a firewall, can take it away. It can be seen only where
-// the engine runs on this machine.
+// networksJoined sees to it that the engine's networks are kept apart, and says what is
+// wrong: where the engine runs on this machine by the packet filter's rules, and everywhere
+// by a trial.
 func (s *Site) networksJoined(ctx context.Context) string {
+	s.tryNow()
 	s.mu.Lock()
-	last, folder := s.tried, s.host.folder
+	last, folder, trial := s.looked, s.host.folder, s.trial
 	s.mu.Unlock()
-	if folder == "" {
-		return ""
+	if folder != "" && time.Since(last.at) >= isolationEvery {
+		last = s.border(ctx)
+		s.mu.Lock()
+		s.looked = last
+		s.mu.Unlock()
 	}
-	if time.Since(last.at) < isolationEvery {
-		return last.said
+	switch {
+	case trial.reached:
+		return "a program on one of two networks reached one on the other; start the engine again, or put its rules back"
+	case !last.known && trial.failed != nil:
+		return fmt.Sprintf("whether they do could not be tried (%v)", trial.failed)
 	}
-	ctx, cancel := context.WithTimeout(ctx, isolationLimit)
-	defer cancel()
-	said := s.lookAtIsolation(ctx)
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.tried = isolation{time.Now(), said}
-	return said
+	return last.said
 }
 
-// lookAtIsolation reads the packet filter: the engine's chains must be there, be reached
-// from the chain of what is forwarded, and name the bridges of this installation.
-func (s *Site) lookAtIsolation(ctx context.Context) string {
-	if os.Getuid() != 0 {
-		return ""
+// border is lookAtIsolation within its limit.
+func (s *Site) border(ctx context.Context) isolation {
+	ctx, cancel := context.WithTimeout(ctx, isolationLimit)
+	defer cancel()
+	i := isolation{at: time.Now()}
+	i.said, i.known = s.lookAtIsolation(ctx)
+	return i
+}
+
+// lookAtIsolation sets the border between the engine's networks, whatever has become of the
+// engine's own rules. Where that cannot be done, the engine's own are looked for: its chains
+// must be there, be reached from the chain of what is forwarded, and name the bridges.
+func (s *Site) lookAtIsolation(ctx context.Context) (said string, known bool) {
+	bridges, err := s.bridgesHere(ctx)
+	if err != nil || len(bridges) == 0 {
+		return "", false
+	}
+	err = s.keepBorder(ctx, bridges)
+	switch {
+	case err == nil:
+		return "", true
+	case !errors.Is(err, errNoFilter):
+		return err.Error(), true
 	}
 	filter, err := exec.CommandContext(ctx, "iptables", "-w", "-S").Output()
 	if err != nil {
-		return "" // another packet filter: nothing is known
+		return "", false // another packet filter, or one that this service may not read
 	}
-	list, err := s.api.NetworkList(ctx, network.ListOptions{Filters: filters.NewArgs(filters.Arg("driver", "bridge"), filters.Arg("label", labelInstallation+"="+s.o.Installation))})
-	if err != nil || len(list) == 0 {
-		return ""
+	var devices []string
+	for _, b := range bridges {
+		devices = append(devices, b.device)
 	}
-	var bridges []string
-	for _, n := range list {
-		name := n.Options["com.docker.network.bridge.name"]
-		if name == "" && len(n.ID) > 12 {
-			name = "br-" + n.ID[:12]
-		}
-		if _, err := os.Stat(filepath.Join("/sys/class/net", name)); errors.Is(err, os.ErrNotExist) {
-			return "" // the engine's networks are not on this machine
-		}
-		bridges = append(bridges, name)
-	}
-	return keptApart(string(filter), bridges)
+	return keptApart(string(filter), devices), true
 }
 
 // keptApart tells what is wrong with the rules of a packet filter, as "iptables -S" writes

@@ -4,6 +4,7 @@ import (
 	"context"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/docker/docker/api/types/container"
 	"github.com/docker/docker/api/types/filters"
@@ -15,13 +16,43 @@ import (
 	"domicile/internal/site"
 )
 
+// youngest is how old something must be to count as left over: before that it may belong to
+// what is just being made.
+const youngest = 10 * time.Minute
+
 // Leftovers finds what Domicile made here and nothing uses any more: images that were
 // built and that no container is made from, agents of earlier versions, and the objects of
-// workspaces that are not among the known ones. What others made is not looked at.
-func (s *Site) Leftovers(ctx context.Context, known []string) (list []site.Leftover, err error) {
+// workspaces that are not among the known ones. What others made is not looked at. The
+// known ones are asked for when the engine has been looked at: what came to be meanwhile is
+// known then.
+func (s *Site) Leftovers(ctx context.Context, known func(ctx context.Context) ([]string, error)) (list []site.Leftover, err error) {
 	containers, err := s.api.ContainerList(ctx, container.ListOptions{All: true})
 	if err != nil {
 		return nil, s.explain(err, "list the engine's containers")
+	}
+	built, err := s.api.ImageList(ctx, image.ListOptions{Filters: filters.NewArgs(filters.Arg("label", labelImage))})
+	if err != nil {
+		return nil, s.explain(err, "list the engine's images")
+	}
+	kept, err := s.api.ImageList(ctx, image.ListOptions{Filters: filters.NewArgs(filters.Arg("label", labelState))})
+	if err != nil {
+		return nil, s.explain(err, "list the states that were kept")
+	}
+	trials, err := s.api.ImageList(ctx, image.ListOptions{Filters: filters.NewArgs(filters.Arg("label", labelInstallation+"="+s.o.Installation), filters.Arg("reference", trialImage+":*"))})
+	if err != nil {
+		return nil, s.explain(err, "list the images that networks are tried with")
+	}
+	volumes, err := s.api.VolumeList(ctx, volume.ListOptions{})
+	if err != nil {
+		return nil, s.explain(err, "list the engine's volumes")
+	}
+	networks, err := s.api.NetworkList(ctx, network.ListOptions{Filters: filters.NewArgs(filters.Arg("label", labelInstallation+"="+s.o.Installation), filters.Arg("label", labelWorkspace))})
+	if err != nil {
+		return nil, s.explain(err, "list the engine's networks")
+	}
+	ids, err := known(ctx)
+	if err != nil {
+		return nil, err
 	}
 	used := map[string]bool{}
 	for _, c := range containers {
@@ -30,63 +61,15 @@ func (s *Site) Leftovers(ctx context.Context, known []string) (list []site.Lefto
 			used[m.Name] = true
 		}
 	}
-	built, err := s.api.ImageList(ctx, image.ListOptions{Filters: filters.NewArgs(filters.Arg("label", labelImage))})
-	if err != nil {
-		return nil, s.explain(err, "list the engine's images")
-	}
 	for _, i := range built {
 		mine := slices.ContainsFunc(i.RepoTags, func(t string) bool { return strings.HasPrefix(t, recipe.TagPrefix) })
-		if mine && !used[i.ID] {
+		if mine && !used[i.ID] && s.imageIsOld(ctx, i.ID) {
 			list = append(list, site.Leftover{Kind: "image", Name: i.RepoTags[0], Bytes: i.Size, Why: "no workspace is made from it; it would be built again where it is wanted"})
 		}
 	}
-	states, err := s.leftStates(ctx, known, used)
-	if err != nil {
-		return nil, err
-	}
-	list = append(list, states...)
-	mine := filters.NewArgs(filters.Arg("label", labelInstallation+"="+s.o.Installation), filters.Arg("label", labelWorkspace))
-	gone := func(labels map[string]string) bool { return !slices.Contains(known, labels[labelWorkspace]) }
-	const why = "its workspace was removed"
-	for _, c := range containers {
-		if c.Labels[labelInstallation] == s.o.Installation && c.Labels[labelWorkspace] != "" && gone(c.Labels) {
-			list = append(list, site.Leftover{Kind: "container", Name: strings.TrimPrefix(c.Names[0], "/"), Bytes: c.SizeRw, Why: why})
-		}
-	}
-	volumes, err := s.api.VolumeList(ctx, volume.ListOptions{})
-	if err != nil {
-		return nil, s.explain(err, "list the engine's volumes")
-	}
-	for _, v := range volumes.Volumes {
-		switch {
-		case v.Labels[labelInstallation] == s.o.Installation && v.Labels[labelWorkspace] != "" && gone(v.Labels):
-			list = append(list, site.Leftover{Kind: "volume", Name: v.Name, Why: why})
-		case v.Labels[labelAgent] != "" && v.Name != s.agentVolume() && !used[v.Name]:
-			list = append(list, site.Leftover{Kind: "volume", Name: v.Name, Why: "an agent of an earlier version that no container uses"})
-		}
-	}
-	networks, err := s.api.NetworkList(ctx, network.ListOptions{Filters: mine})
-	if err != nil {
-		return nil, s.explain(err, "list the engine's networks")
-	}
-	for _, n := range networks {
-		if gone(n.Labels) {
-			list = append(list, site.Leftover{Kind: "network", Name: n.Name, Why: why})
-		}
-	}
-	return list, nil
-}
-
-// leftStates finds the images of states that are not among the known ones, and that no
-// container is made from.
-func (s *Site) leftStates(ctx context.Context, known []string, used map[string]bool) (list []site.Leftover, err error) {
-	kept, err := s.api.ImageList(ctx, image.ListOptions{Filters: filters.NewArgs(filters.Arg("label", labelState))})
-	if err != nil {
-		return nil, s.explain(err, "list the states that were kept")
-	}
 	for _, i := range kept {
 		state, mine := strings.CutPrefix(i.Labels[labelState], s.o.Installation+"-")
-		if !mine || used[i.ID] || slices.Contains(known, state) {
+		if !mine || used[i.ID] || slices.Contains(ids, state) || !s.imageIsOld(ctx, i.ID) {
 			continue
 		}
 		// An image that somebody made elsewhere may have the label too, but not the name.
@@ -96,7 +79,53 @@ func (s *Site) leftStates(ctx context.Context, known []string, used map[string]b
 		}
 		list = append(list, site.Leftover{Kind: "image", Name: i.RepoTags[at], Bytes: i.Size, Why: "a state that was removed"})
 	}
+	for _, i := range trials {
+		at := slices.IndexFunc(i.RepoTags, func(t string) bool { return strings.HasPrefix(t, trialImage+":") })
+		if at >= 0 && i.RepoTags[at] != s.trialName() && !used[i.ID] && s.imageIsOld(ctx, i.ID) {
+			list = append(list, site.Leftover{Kind: "image", Name: i.RepoTags[at], Bytes: i.Size, Why: "networks were tried with an agent of an earlier version"})
+		}
+	}
+	const why = "its workspace was removed"
+	gone := func(labels map[string]string, made time.Time) bool {
+		return s.old(made) && labels[labelInstallation] == s.o.Installation && labels[labelWorkspace] != "" && !slices.Contains(ids, labels[labelWorkspace])
+	}
+	for _, c := range containers {
+		if gone(c.Labels, time.Unix(c.Created, 0)) {
+			list = append(list, site.Leftover{Kind: "container", Name: strings.TrimPrefix(c.Names[0], "/"), Bytes: c.SizeRw, Why: why})
+		}
+	}
+	for _, v := range volumes.Volumes {
+		made, err := time.Parse(time.RFC3339, v.CreatedAt)
+		switch {
+		case err != nil: // an engine that does not say when: it is left alone
+		case gone(v.Labels, made):
+			list = append(list, site.Leftover{Kind: "volume", Name: v.Name, Why: why})
+		case s.old(made) && v.Labels[labelAgent] != "" && v.Name != s.agentVolume() && !used[v.Name]:
+			list = append(list, site.Leftover{Kind: "volume", Name: v.Name, Why: "an agent of an earlier version that no container uses"})
+		}
+	}
+	for _, n := range networks {
+		if gone(n.Labels, n.Created) {
+			list = append(list, site.Leftover{Kind: "network", Name: n.Name, Why: why})
+		}
+	}
 	return list, nil
+}
+
+func (s *Site) old(made time.Time) bool { return time.Since(made) >= s.o.Youngest }
+
+// imageIsOld looks when an image came to be here: one that was made of what was kept of
+// earlier builds may have an earlier time in itself.
+func (s *Site) imageIsOld(ctx context.Context, id string) bool {
+	i, err := s.api.ImageInspect(ctx, id)
+	if err != nil {
+		return false
+	}
+	made, err := time.Parse(time.RFC3339Nano, i.Created)
+	if i.Metadata.LastTagTime.After(made) {
+		made = i.Metadata.LastTagTime
+	}
+	return err == nil && s.old(made)
 }
 
 // RemoveLeftover removes one of those that Leftovers found. What came into use meanwhile

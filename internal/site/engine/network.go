@@ -3,12 +3,15 @@ package engine
 import (
 	"cmp"
 	"context"
+	"net/netip"
 	"slices"
+	"strings"
 
 	cerrdefs "github.com/containerd/errdefs"
 	"github.com/docker/docker/api/types/filters"
 	"github.com/docker/docker/api/types/network"
 
+	"domicile/internal/fault"
 	"domicile/internal/plan"
 )
 
@@ -36,8 +39,49 @@ func (s *Site) ensureNetwork(ctx context.Context) (string, error) {
 // EnsureNetworks makes the workspace's own networks.
 func (s *Site) EnsureNetworks(ctx context.Context, workspace string, list plan.Judged[[]plan.Network]) error {
 	for _, n := range list.Value() {
-		if _, err := s.oneNetwork(ctx, s.networkName(workspace, n.Name), network.CreateOptions{Driver: "bridge", Internal: n.Internal, Labels: s.labels(workspace)}); err != nil {
+		o := network.CreateOptions{Driver: "bridge", Internal: n.Internal, Labels: s.labels(workspace)}
+		if len(n.Subnets) > 0 {
+			there, err := s.networkID(ctx, s.networkName(workspace, n.Name))
+			if err == nil && there == "" {
+				err = s.mayRoute(ctx, n)
+			}
+			if err != nil {
+				return s.explain(err, "look for the network "+n.Name)
+			}
+			o.IPAM = &network.IPAM{}
+			for _, subnet := range n.Subnets {
+				o.IPAM.Config = append(o.IPAM.Config, network.IPAMConfig{Subnet: subnet})
+				o.EnableIPv6 = new(o.EnableIPv6 != nil && *o.EnableIPv6 || strings.Contains(subnet, ":"))
+			}
+		}
+		if _, err := s.oneNetwork(ctx, s.networkName(workspace, n.Name), o); err != nil {
 			return s.explain(err, "make the network "+n.Name)
+		}
+	}
+	return nil
+}
+
+// mayRoute refuses a network whose addresses the engine's host reaches some other way: the
+// network would take that way's place for everybody there. Where the host is another machine
+// it cannot be seen, and no network has addresses of its own choice.
+func (s *Site) mayRoute(ctx context.Context, n plan.Network) error {
+	local, err := s.isLocal(ctx)
+	if err != nil {
+		return err
+	}
+	routes, err := hostRoutes()
+	if !local || err != nil {
+		return fault.New("not-carried-out", "take ipam out of the Compose file: addresses are then chosen", "the network %s wants addresses of its own choice, and the routes of this site's host cannot be seen", n.Name)
+	}
+	for _, text := range n.Subnets {
+		wanted, err := netip.ParsePrefix(text)
+		if err != nil {
+			return err // it was judged
+		}
+		for _, r := range routes {
+			if r.Bits() > 0 && r.Overlaps(wanted) {
+				return fault.New("not-carried-out", "choose another range in the Compose file, or take ipam out: addresses are then chosen", "the network %s wants the addresses %s, which this site's host reaches another way (%s)", n.Name, wanted, r)
+			}
 		}
 	}
 	return nil
@@ -63,6 +107,8 @@ func (s *Site) oneNetwork(ctx context.Context, name string, o network.CreateOpti
 	if made.ID != "" && id != made.ID {
 		_ = s.api.NetworkRemove(ctx, made.ID) // one that is left does no harm
 	}
+	// What is wrong with the border is told when the site is examined.
+	s.border(ctx)
 	return id, nil
 }
 

@@ -85,7 +85,7 @@ func (s *Site) holdDoor(ctx context.Context, workspace, folder string) error {
 		return fmt.Errorf("open the door: %w", err)
 	}
 	d := &door.Door{API: s.api, Labels: s.ownLabels(workspace), Given: s.labels(workspace), Workspace: workspace, Prefix: s.name(workspace) + "-d-", Source: s.name(workspace),
-		Network: func(ctx context.Context) (string, error) { return s.openNetwork(ctx, workspace) }, MayAsk: s.o.MayAsk}
+		Network: func(ctx context.Context) (string, error) { return s.openNetwork(ctx, workspace) }, Create: s.createContainer, CreateVolume: s.createVolume, MayAsk: s.o.MayAsk}
 	defer d.Close()
 	server := &http.Server{Handler: d.Handler(), ReadHeaderTimeout: 10 * time.Second}
 	ctx, cancel := context.WithCancel(ctx)

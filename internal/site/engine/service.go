@@ -18,6 +18,7 @@ import (
 	cerrdefs "github.com/containerd/errdefs"
 	"github.com/docker/docker/api/types/container"
 	"github.com/docker/docker/api/types/network"
+	"github.com/docker/docker/api/types/versions"
 	"github.com/docker/docker/pkg/stdcopy"
 
 	"domicile/internal/fault"
@@ -58,6 +59,13 @@ func (s *Site) EnsureService(ctx context.Context, workspace, digest string, judg
 	}
 	config := &container.Config{Image: image, Hostname: v.Hostname, User: v.User, WorkingDir: v.Folder, Cmd: v.Command, Entrypoint: v.Entrypoint, Env: environment(v.Env), Labels: s.labels(workspace), StopSignal: v.StopSignal}
 	config.Labels[labelService], config.Labels[labelDigest] = v.Name, digest
+	if len(v.Hooks) > 0 {
+		hooks, err := json.Marshal(v.Hooks)
+		if err != nil {
+			return fmt.Errorf("keep the commands of post_start: %w", err)
+		}
+		config.Labels[labelHooks] = string(hooks)
+	}
 	if h := v.Health; h != nil {
 		config.Healthcheck = &container.HealthConfig{Test: h.Test, Interval: h.Interval, Timeout: h.Timeout, StartPeriod: h.StartPeriod, Retries: h.Retries}
 	}
@@ -87,6 +95,15 @@ func (s *Site) EnsureService(ctx context.Context, workspace, digest string, judg
 	}
 	s.boundMemory(host, 0)
 	networks := s.attach(workspace, v.Networks, host)
+	if host.NetworkMode == "" {
+		own, err := s.ensureNetwork(ctx)
+		if err != nil {
+			return err
+		}
+		host.NetworkMode = container.NetworkMode(own)
+	}
+	onAnothers(config, host)
+	s.hardware(config, v.Networks)
 	made, err := s.make(ctx, config, host, networks, name, v.Saved)
 	if cerrdefs.IsConflict(err) { // another one makes it at this moment, who has lost the run since
 		return fault.Passing(err, "made-twice", "", "another container is being made for the service %s at this moment", v.Name)
@@ -117,7 +134,30 @@ func (s *Site) attach(workspace string, list []plan.Attachment, host *container.
 	}
 	first := s.networkName(workspace, list[0].Network)
 	host.NetworkMode = container.NetworkMode(first)
-	return &network.NetworkingConfig{EndpointsConfig: map[string]*network.EndpointSettings{first: {Aliases: list[0].Aliases}}}
+	return &network.NetworkingConfig{EndpointsConfig: map[string]*network.EndpointSettings{first: s.endpoint(list[0])}}
+}
+
+// macPerNetwork is the first version of the engine's API in which each network of a container
+// has a hardware address; before, the first one's is the container's.
+const macPerNetwork = "1.44"
+
+// hardware gives the first network's hardware address to an engine that knows it so.
+func (s *Site) hardware(config *container.Config, list []plan.Attachment) {
+	if len(list) > 0 && versions.LessThan(s.api.ClientVersion(), macPerNetwork) {
+		config.MacAddress = list[0].MAC //lint:ignore SA1019 engines before that version know no other
+	}
+}
+
+// endpoint is how a container is on a network.
+func (s *Site) endpoint(a plan.Attachment) *network.EndpointSettings {
+	e := &network.EndpointSettings{Aliases: a.Aliases}
+	if !versions.LessThan(s.api.ClientVersion(), macPerNetwork) {
+		e.MacAddress = a.MAC
+	}
+	if a.IPv4 != "" || a.IPv6 != "" {
+		e.IPAMConfig = &network.EndpointIPAMConfig{IPv4Address: a.IPv4, IPv6Address: a.IPv6}
+	}
+	return e
 }
 
 func (s *Site) attachMore(ctx context.Context, workspace, id string, list []plan.Attachment) error {
@@ -125,7 +165,7 @@ func (s *Site) attachMore(ctx context.Context, workspace, id string, list []plan
 		if i == 0 {
 			continue
 		}
-		err := s.api.NetworkConnect(ctx, s.networkName(workspace, a.Network), id, &network.EndpointSettings{Aliases: a.Aliases})
+		err := s.api.NetworkConnect(ctx, s.networkName(workspace, a.Network), id, s.endpoint(a))
 		if err != nil && !isConnected(err) {
 			return s.explain(err, "connect to the network "+a.Network)
 		}
@@ -193,12 +233,24 @@ func (s *Site) StartService(ctx context.Context, workspace, service string) erro
 	if err := s.ensureView(ctx, workspace, name); err != nil {
 		return err
 	}
-	return s.explain(s.api.ContainerStart(ctx, name, container.StartOptions{}), "start the service "+service)
+	there, err := s.api.ContainerInspect(ctx, name)
+	if err != nil {
+		return s.explain(err, "look for the service "+service)
+	}
+	if there.State.Running {
+		return nil
+	}
+	return s.begin(ctx, name, func() error {
+		return s.explain(s.api.ContainerStart(ctx, name, container.StartOptions{}), "start the service "+service)
+	})
 }
 
 // RestartService stops and starts a service's container.
 func (s *Site) RestartService(ctx context.Context, workspace, service string) error {
-	return s.explain(s.api.ContainerRestart(ctx, s.serviceName(workspace, service), container.StopOptions{}), "restart the service "+service)
+	name := s.serviceName(workspace, service)
+	return s.begin(ctx, name, func() error {
+		return s.explain(s.api.ContainerRestart(ctx, name, container.StopOptions{}), "restart the service "+service)
+	})
 }
 
 // Services tells how the services beside a workspace are.

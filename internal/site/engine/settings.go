@@ -2,6 +2,8 @@ package engine
 
 import (
 	"fmt"
+	"maps"
+	"os"
 	"slices"
 	"strconv"
 	"strings"
@@ -23,9 +25,9 @@ func (s *Site) settings(workspace string, p plan.Settings, h *container.HostConf
 	h.Ulimits = defaultFiles(p.Ulimits)
 	h.ShmSize, h.Memory, h.NanoCPUs = p.SharedMemory, p.Memory, int64(p.CPUs*1e9)
 	h.ExtraHosts, h.DNS, h.GroupAdd, h.Sysctls = p.Hosts, p.DNS, p.Groups, p.Sysctls
-	if p.Network != "" {
-		h.NetworkMode = container.NetworkMode(p.Network)
-	}
+	h.DNSSearch = p.DNSSearch
+	h.NetworkMode = s.networkMode(workspace, p)
+	s.loopback6(h)
 	h.PidMode, h.IpcMode = container.PidMode(p.Spaces["pid"]), container.IpcMode(p.Spaces["ipc"])
 	h.UTSMode, h.UsernsMode, h.CgroupnsMode = container.UTSMode(p.Spaces["uts"]), userSpace(p), container.CgroupnsMode(p.Spaces["cgroupns"])
 	for _, u := range p.Ulimits {
@@ -61,6 +63,46 @@ func (s *Site) settings(workspace string, p plan.Settings, h *container.HostConf
 	return nil
 }
 
+// networkMode maps the network that a container is on. The engine's usual bridge is none: all
+// workspaces would meet there.
+func (s *Site) networkMode(workspace string, p plan.Settings) container.NetworkMode {
+	switch {
+	case p.NetworkOf == judge.WorkspaceItself:
+		return container.NetworkMode("container:" + s.name(workspace))
+	case p.NetworkOf != "":
+		return container.NetworkMode("container:" + s.serviceName(workspace, p.NetworkOf))
+	case p.Network == "bridge":
+		return ""
+	}
+	return container.NetworkMode(p.Network)
+}
+
+// loopback6 gives a container ::1: engines leave it out where a network has no IPv6, and then
+// a program that listens on "localhost" is not where others look for it.
+func (s *Site) loopback6(h *container.HostConfig) {
+	const disabled = "net.ipv6.conf.lo.disable_ipv6"
+	s.mu.Lock()
+	here := s.shared != nil && *s.shared
+	s.mu.Unlock()
+	if _, err := os.Stat("/proc/sys/net/ipv6"); !here || err != nil || h.NetworkMode.IsHost() || h.NetworkMode.IsContainer() {
+		return
+	}
+	if _, said := h.Sysctls[disabled]; !said {
+		h.Sysctls = maps.Clone(h.Sysctls)
+		if h.Sysctls == nil {
+			h.Sysctls = map[string]string{}
+		}
+		h.Sysctls[disabled] = "0"
+	}
+}
+
+// onAnothers takes from a container that is on another one's network what that one has.
+func onAnothers(config *container.Config, h *container.HostConfig) {
+	if h.NetworkMode.IsContainer() {
+		config.Hostname, h.DNS, h.DNSSearch, h.ExtraHosts = "", nil, nil, nil
+	}
+}
+
 // mount maps a mount. A volume is the workspace's own, whatever its name: another's with
 // the same name stays another's.
 func (s *Site) mount(workspace string, i int, m plan.Mount) (mount.Mount, bool) {
@@ -70,6 +112,9 @@ func (s *Site) mount(workspace string, i int, m plan.Mount) (mount.Mount, bool) 
 		e.Type, e.Source = mount.TypeBind, m.Source
 	case "tmpfs":
 		e.Type = mount.TypeTmpfs
+		if m.Size > 0 {
+			e.TmpfsOptions = &mount.TmpfsOptions{SizeBytes: m.Size}
+		}
 	case "source":
 		e.Type, e.Source = mount.TypeVolume, s.name(workspace)
 	case "volume":

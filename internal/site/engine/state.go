@@ -212,7 +212,7 @@ func (s *Site) make(ctx context.Context, config *container.Config, host *contain
 		return "", err
 	}
 	if len(kept) == 0 {
-		made, err := s.api.ContainerCreate(ctx, config, host, networks, nil, name)
+		made, err := s.createContainer(ctx, config, host, networks, name)
 		return made.ID, err
 	}
 	named := map[string]bool{}
@@ -231,7 +231,7 @@ func (s *Site) make(ctx context.Context, config *container.Config, host *contain
 	if err != nil && !isNotFound(err) {
 		return "", err
 	}
-	made, err := s.api.ContainerCreate(ctx, config, host, networks, nil, name+filling)
+	made, err := s.createContainer(ctx, config, host, networks, name+filling)
 	if err != nil {
 		return "", err
 	}

@@ -216,7 +216,7 @@ func (p Place) states(t *testing.T) {
 	require.NoError(t, p.Site.Start(ctx, "w5"))
 	assert.Equal(t, "kept home 1000 2\n", p.inside(t, "w5", "echo $(cat /src/deck/deep/note /root/note; stat -c '%u %h' /src/deck/hard)"))
 	assert.Equal(t, "later\n", p.inside(t, id, "cat /src/deck/deep/note"), "the other goes on")
-	left, err := p.Site.Leftovers(ctx, []string{id, "w5", "s1"})
+	left, err := p.Site.Leftovers(ctx, func(context.Context) ([]string, error) { return []string{id, "w5", "s1"}, nil })
 	require.NoError(t, err)
 	for _, l := range left {
 		assert.NotContains(t, l.Name, "s1-", "a known state is no leftover")
@@ -259,7 +259,7 @@ func (p Place) inside(t *testing.T, id, line string) string {
 		return err == nil
 	}, 20*time.Second, 10*time.Millisecond, "the agent answers")
 	defer link.Quiet().Close()
-	answer, err := link.Configure(wire.Session{User: "root", Folder: "/", Probe: "none"})
+	answer, err := link.Configure(t.Context(), wire.Session{User: "root", Folder: "/", Probe: "none"})
 	require.NoError(t, err)
 	assert.Equal(t, 0, answer.UID)
 	var out bytes.Buffer

@@ -89,7 +89,7 @@ func (d *Door) make(ctx context.Context, name string, body []byte) (made contain
 	if name != "" {
 		name = d.Prefix + name
 	}
-	return d.API.ContainerCreate(ctx, q.Config, q.HostConfig, networks, nil, name)
+	return d.Create(ctx, q.Config, q.HostConfig, networks, name)
 }
 
 // usable judges an image that is to be there already, and gives its whole name.

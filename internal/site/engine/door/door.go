@@ -29,7 +29,9 @@ import (
 	cerrdefs "github.com/containerd/errdefs"
 	"github.com/docker/docker/api/types/container"
 	"github.com/docker/docker/api/types/filters"
+	"github.com/docker/docker/api/types/network"
 	"github.com/docker/docker/api/types/storage"
+	"github.com/docker/docker/api/types/volume"
 	"github.com/docker/docker/client"
 	"github.com/go-chi/chi/v5"
 
@@ -54,6 +56,9 @@ type Door struct {
 	// MayAsk judges the host of a registry before the engine is told to pull from it; nil:
 	// every host may be asked.
 	MayAsk func(ctx context.Context, host string) error
+	// Create and CreateVolume make what was judged, within the bounds that the site has.
+	Create       func(ctx context.Context, config *container.Config, host *container.HostConfig, networks *network.NetworkingConfig, name string) (container.CreateResponse, error)
+	CreateVolume func(ctx context.Context, o volume.CreateOptions) (volume.Volume, error)
 
 	making  sync.Mutex // held while it is counted and made, so that many at once are counted too
 	once    sync.Once

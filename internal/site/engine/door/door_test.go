@@ -12,6 +12,8 @@ import (
 	"sync"
 	"testing"
 
+	"github.com/docker/docker/api/types/container"
+	"github.com/docker/docker/api/types/network"
 	"github.com/docker/docker/client"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -80,7 +82,9 @@ func opened(t *testing.T) (*fake, http.Handler) {
 	t.Cleanup(server.Close)
 	api, err := client.NewClientWithOpts(client.WithHost("tcp://"+server.Listener.Addr().String()), client.WithVersion("1.41"))
 	require.NoError(t, err)
-	d := &Door{API: api, Labels: map[string]string{"domicile.workspace": "w1"}, Workspace: "w1", Prefix: "mine-d-", Source: "mine",
+	d := &Door{API: api, Create: func(ctx context.Context, config *container.Config, host *container.HostConfig, networks *network.NetworkingConfig, name string) (container.CreateResponse, error) {
+		return api.ContainerCreate(ctx, config, host, networks, nil, name)
+	}, CreateVolume: api.VolumeCreate, Labels: map[string]string{"domicile.workspace": "w1"}, Workspace: "w1", Prefix: "mine-d-", Source: "mine",
 		Network: func(context.Context) (string, error) { return "net", nil },
 		Given:   map[string]string{"domicile.workspace": "w1", "domicile.service": ""}, MayAsk: func(_ context.Context, host string) error {
 			if host == "127.0.0.1:9" {

@@ -48,7 +48,7 @@ func (d *Door) makeVolume(w http.ResponseWriter, r *http.Request) {
 		answer(w, http.StatusForbidden, fmt.Sprintf("This workspace has %d volumes already, which is the most through this door: remove some first.", len(there.Volumes)))
 		return
 	}
-	v, err := d.API.VolumeCreate(r.Context(), volume.CreateOptions{Name: d.volume(q.Name), Labels: d.given()})
+	v, err := d.CreateVolume(r.Context(), volume.CreateOptions{Name: d.volume(q.Name), Labels: d.given()})
 	d.showVolume(w, v, err, http.StatusCreated)
 }
 

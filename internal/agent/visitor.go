@@ -1,0 +1,37 @@
+package agent
+
+import (
+	"encoding/json"
+	"net"
+	"strings"
+	"sync"
+
+	"golang.org/x/crypto/ssh"
+
+	"domicile/internal/agent/wire"
+)
+
+// visitor is a connection, and where the person who uses it comes from.
+type visitor struct {
+	ssh.Conn
+	mu   sync.Mutex
+	from wire.FromRequest
+}
+
+func (v *visitor) comesFrom(payload []byte) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	_ = json.Unmarshal(payload, &v.from) // what cannot be read is not told
+}
+
+// variables are those that SSH servers set.
+func (v *visitor) variables() map[string]string {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	client, clientPort, err := net.SplitHostPort(v.from.Client)
+	server, serverPort, serverErr := net.SplitHostPort(v.from.Server)
+	if err != nil || serverErr != nil {
+		return nil
+	}
+	return map[string]string{"SSH_CONNECTION": strings.Join([]string{client, clientPort, server, serverPort}, " "), "SSH_CLIENT": strings.Join([]string{client, clientPort, serverPort}, " ")}
+}

@@ -1,0 +1,55 @@
+package fault
+
+import "errors"
+
+// Kind is what sort of fault it is: whoever answers a request, or decides whether to go on,
+// needs to know no more.
+type Kind int
+
+// The kinds of faults.
+const (
+	Asked      Kind = iota // what was asked for cannot be done as it was asked; or the definition says it wrongly
+	Unknown                // who asks has not shown who they are
+	Forbidden              // who asks may not have it
+	Missing                // there is nothing of that name
+	Conflict               // it is in a state, or somebody else does something, that does not go with it
+	TooOften               // it was asked for too often
+	Elsewhere              // something else that is asked, such as a registry or git host, failed or refused
+	Unable                 // the service or its site cannot at the moment: it is full, or away
+	OwnMistake             // the service, or how it was installed, is wrong
+)
+
+// kinds tells of each code that is not Asked. TestEveryCodeHasItsKind keeps it whole.
+var kinds = map[string]Kind{
+	"not-signed-in": Unknown, "wrong-password": Unknown,
+
+	"address-not-asked": Forbidden, "folder-not-allowed": Forbidden, "mount-refused": Forbidden, "not-administrator": Forbidden, "not-allowed-here": Forbidden, "wrong-code": Forbidden,
+	"archive-refused": Forbidden, "feature-changed": Forbidden, "checksum": Forbidden,
+
+	"nothing-prepared": Missing, "no-account": Missing, "no-folder": Missing, "no-registry": Missing, "no-service": Missing, "no-site": Missing, "no-size": Missing, "no-snapshot": Missing, "no-workspace": Missing, "not-found": Missing,
+	"ref-not-found": Missing, "image-not-found": Missing, "image-gone": Missing, "empty-repository": Missing, "not-a-repository": Missing, "container-gone": Missing, "unknown-path": Missing,
+
+	"alone": Conflict, "another-source": Conflict, "busy": Conflict, "file-exists": Conflict, "has-helpers": Conflict, "key-taken": Conflict, "last-administrator": Conflict, "made-twice": Conflict, "mounted-folder": Conflict, "name-taken": Conflict,
+	"never-made": Conflict, "not-for-helpers": Conflict, "not-ready": Conflict, "own-account": Conflict, "running-already": Conflict, "setup-done": Conflict, "stopped-already": Conflict, "agent-replaced": Conflict, "full": Conflict,
+
+	"slowed-down": TooOften,
+
+	"address-down": Elsewhere, "address-refused": Elsewhere, "bad-answer": Elsewhere, "git-failed": Elsewhere, "git-host-down": Elsewhere, "git-host-unknown": Elsewhere, "host-unknown": Elsewhere, "image-denied": Elsewhere, "large-files": Elsewhere, "no-large-files": Elsewhere,
+	"registry-down": Elsewhere, "registry-failed": Elsewhere, "registry-needs-credentials": Elsewhere, "registry-refused": Elsewhere, "registry-unknown": Elsewhere, "source-needs-credentials": Elsewhere, "service-unreachable": Elsewhere, "connection-lost": Elsewhere,
+	"artifact-too-large": Elsewhere, "not-an-artifact": Elsewhere,
+
+	"agent-unreachable": Unable, "disk-full": Unable, "engine-unavailable": Unable, "host-too-small": Unable, "no-keys-left": Unable, "too-busy": Unable, "database-unavailable": Unable,
+
+	"agent-refused": OwnMistake, "engine-refused": OwnMistake, "engine-without-bridge": OwnMistake, "folder-closed": OwnMistake, "helpers-unknown": OwnMistake, "no-agent": OwnMistake, "no-bridge": OwnMistake, "no-data-folder": OwnMistake, "no-database": OwnMistake, "no-engine": OwnMistake,
+	"no-git": OwnMistake, "no-git-lfs": OwnMistake, "no-mmdebstrap": OwnMistake, "no-postgres": OwnMistake, "no-view": OwnMistake, "not-root": OwnMistake, "cannot-listen": OwnMistake,
+}
+
+// KindOf tells what sort of fault an error is. One whose code is a definition's problem, or
+// not known, is Asked; an error that is no fault is OwnMistake.
+func KindOf(err error) Kind {
+	var f *Fault
+	if !errors.As(err, &f) {
+		return OwnMistake
+	}
+	return kinds[f.Code]
+}
