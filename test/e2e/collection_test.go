@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"encoding/json"
 	"fmt"
 	"maps"
 	"net"
@@ -17,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"domicile/internal/client"
+	"domicile/internal/definition"
 	"domicile/internal/fault"
 )
 
@@ -193,7 +195,7 @@ func collection(prize string) map[string]hostile {
 		all["compose file: "+name] = withCompose(strings.ReplaceAll(spelled, "PRIZE", prize)).and(".devcontainer/part.yaml", "services: { part: { image: BASE } }\n")
 	}
 	for _, attribute := range []string{"privileged: true", "privileged: yes", "network_mode: host", "network_mode: \"container:x\"", "network_mode: domicile-x", "network_mode: \"domicile-x-w1-default\"", "pid: host", "pid: \"container:x\"", "ipc: host", "ipc: \"container:x\"", "uts: host", "userns_mode: host", "cgroup: host",
-		"cgroup_parent: /x", "devices: [/dev/kmsg]", "device_cgroup_rules: [\"c 1:3 mr\"]", "volumes: [\"/:/host\"]", "volumes: [\"/var/run/docker.sock:/s\"]", "volumes: [{ type: bind, source: /etc, target: /e }]", "volumes: [\"../../..:/up\"]", "volumes: [{ type: bind, source: /, target: /x, bind: { propagation: shared } }]", "volumes: [{ type: npipe, source: x, target: /x }]",
+		"cgroup_parent: /x", "devices: [/dev/kmsg]", "device_cgroup_rules: [\"c 1:3 mr\"]", "volumes: [\"/:/host\"]", "volumes: [\"/var/run/docker.sock:/s\"]", "volumes: [{ type: bind, source: /etc, target: /e }]", "volumes: [\"../../../..:/up\"]", "volumes: [{ type: bind, source: /, target: /x, bind: { propagation: shared } }]", "volumes: [{ type: npipe, source: x, target: /x }]",
 		"volumes: [{ type: image, source: domicile-state, target: /x }]", "volumes: [\"x:/run/domicile\"]", "tmpfs: [/var/run/domicile]", "volumes_from: [other]", "volumes_from: [\"container:x\"]", "external_links: [x]", "runtime: other", "gpus: all", "sysctls: { kernel.core_pattern: x }", "ulimits: { nofile: 99999999 }", "ulimits: { rtprio: 9 }", "pids_limit: -1",
 		"oom_kill_disable: true", "oom_score_adj: -1000", "storage_opt: { size: 1t }", "use_api_socket: true", "provider: { type: x }", "post_start: [{ command: id, privileged: true, user: root }]", "pre_stop: [{ command: id }]", "isolation: process", "blkio_config: { weight: 10 }", "cpu_rt_runtime: 400000", "mem_limit: -1", "restart: \"always;x\"",
 		"extra_hosts: [\"x=y\"]", "dns: [nonsense]", "group_add: [\"a b\"]", "user: \"a b\"", "stop_signal: \"KILL;x\"", "container_name: \"../x\"", "working_dir: relative", "hostname: \"a b\"", "scale: 50"} {
@@ -255,12 +257,37 @@ func TestHostileRepositories(t *testing.T) {
 				case assert.NotEmpty(t, said, "it was let through"):
 					assert.Regexp(t, placed, said, "its line")
 					assert.NotEmpty(t, remedy, said)
+					toldByCheck(t, source, said)
 				}
 			})
 		}
 	})
 	assert.Equal(t, before, objects(t), "nothing was made")
 	t.Logf("%d repositories", len(all))
+}
+
+// toldByCheck looks that who only checks a source is told what is refused, in the same words.
+func toldByCheck(t *testing.T, source, said string) {
+	t.Helper()
+	answer, err := client.Answer[client.CheckAnswer](finn.api.CheckSource(t.Context(), client.CheckRequest{Source: source}))
+	if err != nil { // it cannot be read at all
+		assert.Contains(t, said, err.Error())
+		return
+	}
+	var report struct {
+		Problems []definition.Problem `json:"problems"`
+	}
+	require.NoError(t, json.Unmarshal(answer.Report, &report))
+	var told strings.Builder
+	for _, p := range report.Problems {
+		if p.Severity == definition.Error {
+			fmt.Fprintln(&told, p.Message)
+		}
+	}
+	place := regexp.MustCompile(`^(\S+:)?\d*:?\d*:? ?(error: )?`)
+	for _, line := range strings.Split(strings.TrimSpace(said), "\n") {
+		assert.Contains(t, told.String(), place.ReplaceAllString(line, ""))
+	}
 }
 
 // refusedBy gives why a source is refused for an account that is nobody in particular, and
@@ -302,6 +329,7 @@ func TestHostileAddresses(t *testing.T) {
 		t.Run(address, func(t *testing.T) {
 			said, _ := refusedBy(t, address)
 			require.NotEmpty(t, said)
+			said = strings.ReplaceAll(said, port, "PORT") // any number may be in it
 			for _, tell := range []string{"refused", "timed out", "reset", "404", "403", "<html", "SSH-2.0", "Domicile</title>"} {
 				if tell != "refused" || !strings.Contains(address, "password") {
 					assert.NotContains(t, said, tell, "what answers there")

@@ -49,7 +49,7 @@ func setUp(m *testing.M) int {
 	if err != nil {
 		return complain(err)
 	}
-	world, err = scenario.Start(ctx, scenario.Options{Folder: folder, Cache: filepath.Join(cache, "domicile"), Programs: programs, OwnEngine: true, Outside: []string{"127.0.0.1"}, Serve: []string{"-tries", "4"},
+	world, err = scenario.Start(ctx, scenario.Options{Folder: folder, Cache: filepath.Join(cache, "domicile"), Programs: programs, OwnEngine: true, Outside: []string{"127.0.0.1"}, Serve: []string{"-tries", "4", "-tidy-after", "0s"},
 		Say: func(s string) { fmt.Println("e2e:", s) }})
 	if err != nil {
 		return complain(err)

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -102,7 +103,7 @@ func TestAKilledRebuild(t *testing.T) {
 	definition := func(n, end string) string {
 		return `{"image": "BASE", "remoteUser": "crew", "containerEnv": {"N": "` + n + `"}, "postCreateCommand": "echo $N > ~/n; ` + end + `"}`
 	}
-	for step, end := range map[string]string{"container": "true", "agent": "true", "postCreateCommand": "exit 1"} {
+	for step, end := range map[string]string{"container": "true", "agent": "true", "postCreateCommand": "exit 1", "put-back": "exit 1"} {
 		t.Run(step, func(t *testing.T) {
 			name := "killed-" + strings.ToLower(step)
 			source := publish(t, "killed", definition("1", "true"), nil)
@@ -118,6 +119,14 @@ func TestAKilledRebuild(t *testing.T) {
 			if end != "true" {
 				want = "1"
 				assert.Equal(t, 1, a.status)
+				steps := skipper.workspace(t, name).Run.Steps
+				last := steps[len(steps)-1]
+				assert.Equal(t, "Put the earlier workspace back", last.Title)
+				assert.Equal(t, client.StepStateDone, last.State)
+				if step == "put-back" {
+					i := slices.IndexFunc(steps, func(s client.Step) bool { return s.Name == "postCreateCommand" })
+					assert.Equal(t, 1, steps[i].Attempts, "what failed is not tried again in the earlier container")
+				}
 			} else {
 				assert.Equal(t, 0, a.status, a.err)
 			}
