@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"fmt"
@@ -128,7 +129,7 @@ func BenchmarkRebuildUnchanged(b *testing.B) {
 	require.NoError(b, err)
 	require.NotEmpty(b, list)
 	(&pair{}).measure(b, func() {
-		_, err := api.Answer[api.Workspace](skipper.api.RebuildWorkspace(b.Context(), name))
+		_, err := api.Answer[api.Workspace](skipper.api.RebuildWorkspace(b.Context(), name, nil))
 		require.NoError(b, err)
 		states.wait(b, name, records.Ready)
 		for running := true; running; { // ready comes a moment before the run's own end
@@ -404,17 +405,14 @@ func withServer(b *testing.B, name string) (ours, raw []string) {
 		out, err := exec.CommandContext(ctx, "docker", "-H", world.EngineAt, "exec", id, "sh", "-c", line).CombinedOutput()
 		require.NoError(b, err, string(out))
 	}
-	public := string(must(os.ReadFile(skipper.key + ".pub")))
-	in("apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends openssh-server && mkdir -p /run/sshd /home/crew/.ssh && " +
-		"echo '" + strings.TrimSpace(public) + "' > /home/crew/.ssh/authorized_keys && chown -R crew /home/crew/.ssh && chmod 700 /home/crew/.ssh && usermod -p '*' crew && /usr/sbin/sshd -p 2222")
 	in(fmt.Sprintf("head -c %d /dev/zero > /home/crew/cargo && chown crew /home/crew/cargo", streamed))
-	address := strings.TrimSpace(string(must(exec.Command("docker", "-H", world.EngineAt, "inspect", "-f", "{{range .NetworkSettings.Networks}}{{.IPAddress}}{{end}}", id).Output())))
+	address := otherServer(b, id, skipper.key)
 	_, port, _ := net.SplitHostPort(world.Service.SSH)
 	options := func(port, host string) []string {
 		o := skipper.sshOptions("")
 		return append(o[:len(o)-2], "-o", "Port="+port, host)
 	}
-	return options(port, name+"@127.0.0.1"), options("2222", "crew@"+address)
+	return options(port, name+"@127.0.0.1"), options("2022", "crew@"+address)
 }
 
 func must[T any](v T, err error) T {
@@ -485,6 +483,47 @@ func drainFrom(address string) int64 {
 	defer c.Close()
 	n, _ := io.CopyBuffer(struct{ io.Writer }{io.Discard}, struct{ io.Reader }{c}, make([]byte, 1<<20))
 	return n
+}
+
+// keystrokes are how many are typed for one measurement.
+const keystrokes = 500
+
+// BenchmarkKeystroke waits for the echo of each of 500 keys in a terminal, against OpenSSH's
+// own server in the same container. Figures are of one key.
+func BenchmarkKeystroke(b *testing.B) {
+	ours, raw := withServer(b, "bench-keys")
+	typist := func(options []string) func() time.Duration {
+		c := exec.CommandContext(b.Context(), "ssh", append(append([]string{"-tt"}, options...), "stty raw -echo; echo ready; exec cat")...)
+		in, err := c.StdinPipe()
+		require.NoError(b, err)
+		out, err := c.StdoutPipe()
+		require.NoError(b, err)
+		require.NoError(b, c.Start())
+		b.Cleanup(func() { _ = c.Process.Kill(); _ = c.Wait() })
+		said := bufio.NewReader(out)
+		for line := ""; !strings.Contains(line, "ready"); {
+			line, err = said.ReadString('\n')
+			require.NoError(b, err)
+		}
+		return func() time.Duration {
+			var list []time.Duration
+			for range keystrokes {
+				begun := time.Now()
+				_, err := in.Write([]byte("k"))
+				require.NoError(b, err)
+				_, err = said.ReadByte()
+				require.NoError(b, err)
+				list = append(list, time.Since(begun))
+			}
+			return median(list)
+		}
+	}
+	type1, type2 := typist(ours), typist(raw)
+	var p pair
+	for b.Loop() {
+		p.ours, p.raw = append(p.ours, type1()), append(p.raw, type2())
+	}
+	p.report(b)
 }
 
 // BenchmarkMemory reports what the agent and the service take with twenty workspaces.

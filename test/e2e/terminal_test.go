@@ -78,7 +78,7 @@ func dockerExec(t *testing.T, container string, command ...string) (string, erro
 }
 
 // engineSays calls the engine's own client.
-func engineSays(t *testing.T, args ...string) (string, error) {
+func engineSays(t testing.TB, args ...string) (string, error) {
 	t.Helper()
 	out, err := exec.CommandContext(t.Context(), "docker", append([]string{"-H", world.EngineAt}, args...)...).CombinedOutput()
 	return strings.TrimSpace(string(out)), err

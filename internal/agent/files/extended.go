@@ -18,6 +18,8 @@ const (
 	kindVersion       = 2
 	kindOpen          = 3
 	kindClose         = 4
+	kindRmdir         = 15
+	kindRename        = 18
 	kindSymlink       = 20
 	kindStatus        = 101
 	kindHandle        = 102
@@ -26,7 +28,7 @@ const (
 	kindExtendedReply = 201
 )
 
-var looked = map[byte]bool{kindOpen: true, kindClose: true, kindSymlink: true, kindExtended: true}
+var looked = map[byte]bool{kindOpen: true, kindClose: true, kindRmdir: true, kindRename: true, kindSymlink: true, kindExtended: true}
 
 // The codes of a status.
 const (
@@ -87,17 +89,23 @@ func (s *Server) status(id uint32, err error) {
 	code, words := uint32(statusOK), "Success"
 	switch {
 	case err == nil:
-	case errors.Is(err, fs.ErrNotExist):
-		code, words = statusNoFile, "No such file"
+	case errors.Is(err, fs.ErrNotExist), errors.Is(err, syscall.ENOTDIR), errors.Is(err, syscall.ELOOP):
+		code = statusNoFile
 	case errors.Is(err, fs.ErrPermission):
-		code, words = statusDenied, "Permission denied"
+		code = statusDenied
 	case errors.Is(err, errBadMessage):
 		code, words = statusBadMessage, "Bad message"
 	default:
 		code, words = statusFailure, err.Error()
 	}
+	if plain := plainWords[code]; plain != "" {
+		words = plain
+	}
 	s.send(kindStatus, id, text(text(binary.BigEndian.AppendUint32(nil, code), words), ""))
 }
+
+// plainWords are what OpenSSH's server says; some clients show it.
+var plainWords = map[uint32]string{statusNoFile: "No such file", statusDenied: "Permission denied"}
 
 var errBadMessage = errors.New("bad message")
 
@@ -116,8 +124,14 @@ func (s *Server) seen(packet []byte) []byte {
 	defer s.mu.Unlock()
 	name, is := s.opening[id]
 	delete(s.opening, id) // opened, or told why not
-	if is && packet[4] == kindHandle {
+	switch {
+	case is && packet[4] == kindHandle:
 		s.open[r.text()] = name
+	case packet[4] == kindStatus:
+		if code := r.number(); !r.bad && plainWords[code] != "" {
+			packet = text(text(packet[:13:13], plainWords[code]), "")
+			binary.BigEndian.PutUint32(packet, uint32(len(packet)-4))
+		}
 	}
 	return packet
 }
@@ -140,6 +154,20 @@ func (s *Server) answer(kind byte, body []byte) bool {
 		defer s.mu.Unlock()
 		delete(s.open, handle)
 		return false
+	case kindRmdir:
+		name := r.text()
+		if r.bad {
+			return false
+		}
+		s.status(id, syscall.Rmdir(s.local(name)))
+		return true
+	case kindRename:
+		from, to := r.text(), r.text()
+		if r.bad {
+			return false
+		}
+		s.status(id, rename(s.local(from), s.local(to)))
+		return true
 	case kindSymlink: // OpenSSH sends the target first, against the draft, and everybody follows
 		target, link := r.text(), r.text()
 		if r.bad {
@@ -162,6 +190,12 @@ func (s *Server) answer(kind byte, body []byte) bool {
 		return false
 	}
 	return true
+}
+
+// rename gives a file another name, which must be free: posix-rename@openssh.com is for what
+// replaces another.
+func rename(from, to string) error {
+	return unix.Renameat2(unix.AT_FDCWD, from, unix.AT_FDCWD, to, unix.RENAME_NOREPLACE)
 }
 
 // local is the path of a file: what does not begin with a slash lies in the home folder.

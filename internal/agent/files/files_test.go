@@ -167,7 +167,7 @@ func TestExtensionsOfOpenSSH(t *testing.T) {
 // Packets that make no sense end nothing but themselves or the session.
 func TestPacketsWithoutSense(t *testing.T) {
 	for _, body := range [][]byte{nil, {0}, request(1), request(1, ""), append(request(1), 0xff, 0xff, 0xff, 0xff)} {
-		for _, kind := range []byte{kindOpen, kindClose, kindSymlink, kindExtended} {
+		for _, kind := range []byte{kindOpen, kindClose, kindRmdir, kindRename, kindSymlink, kindExtended} {
 			s := &Server{Home: t.TempDir(), out: io.Discard, opening: map[uint32]string{}, open: map[string]string{}}
 			assert.NotPanics(t, func() { s.answer(kind, body) })
 		}
@@ -204,4 +204,28 @@ func TestALineThatIsCutInAPacket(t *testing.T) {
 	}
 	_, err = a.Write([]byte{0, 0, 0, 1, 101})
 	assert.Error(t, err)
+}
+
+// What takes something away takes nothing else away.
+func TestNothingIsReplacedOrRemovedByMistake(t *testing.T) {
+	home, _, conn := serve(t)
+	c, err := sftp.NewClientPipe(conn, conn)
+	require.NoError(t, err)
+	for _, name := range []string{"one", "two"} {
+		require.NoError(t, os.WriteFile(filepath.Join(home, name), []byte(name), 0o600))
+	}
+	var told *sftp.StatusError
+	require.ErrorAs(t, c.Rename("one", "two"), &told)
+	assert.Equal(t, uint32(statusFailure), told.Code)
+	assert.ErrorIs(t, c.RemoveDirectory("two"), os.ErrNotExist, "it is no folder")
+	assert.ErrorIs(t, c.Rename("none", "three"), os.ErrNotExist)
+	b, err := os.ReadFile(filepath.Join(home, "two"))
+	require.NoError(t, err)
+	assert.Equal(t, "two", string(b))
+	require.NoError(t, c.PosixRename("one", "two"))
+	require.NoError(t, c.Mkdir("hold"))
+	require.NoError(t, c.Rename("hold", "deck"))
+	require.NoError(t, c.RemoveDirectory("deck"))
+	_, err = c.Stat("none")
+	assert.ErrorIs(t, err, os.ErrNotExist)
 }
