@@ -3,7 +3,8 @@
 //	domicile-agent serve -service-key KEY [-socket PATH] [-version V] [-guests ADDRESS]   serve the service's connections
 //	domicile-agent bridge [-socket PATH]               join standard input and output to that socket
 //	domicile-agent marked                              name a process of the user that is marked as busy
-//	domicile-agent reach ADDRESS | -stay               tell by the exit status whether somebody is at a TCP address; or stay, to be reached
+//	domicile-agent stay                                be the first process of a container, and do nothing
+//	domicile-agent reach ADDRESS                       tell by the exit status whether somebody is at a TCP address
 //	domicile-agent sftp                                serve SFTP on standard input and output
 package main
 
@@ -31,7 +32,7 @@ func main() {
 
 func run(args []string) error {
 	if len(args) == 0 {
-		return fmt.Errorf("one of serve, bridge, sftp, marked, reach is wanted")
+		return fmt.Errorf("one of serve, bridge, sftp, marked, stay, reach is wanted")
 	}
 	if args[0] == "reach" {
 		return reach(args[1:])
@@ -54,20 +55,21 @@ func run(args []string) error {
 		return agent.Bridge(*socket)
 	case "sftp":
 		return agent.ServeSFTP()
+	case "stay":
+		ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM, syscall.SIGINT)
+		defer stop()
+		agent.Stay(ctx)
+		return nil
 	}
-	return fmt.Errorf("%q is none of serve, bridge, sftp, marked, reach", args[0])
+	return fmt.Errorf("%q is none of serve, bridge, sftp, marked, stay, reach", args[0])
 }
 
 // reach is one end of a trial whether two networks are kept apart.
 func reach(args []string) error {
-	switch {
-	case len(args) != 1:
-		return errors.New("reach: one address is wanted, or -stay")
-	case args[0] == "-stay":
-		ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGTERM, syscall.SIGINT)
-		defer stop()
-		<-ctx.Done()
-	case !agent.Reaches(args[0]):
+	if len(args) != 1 {
+		return errors.New("reach: one address is wanted")
+	}
+	if !agent.Reaches(args[0]) {
 		os.Exit(agent.Unreached)
 	}
 	return nil

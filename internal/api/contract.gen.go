@@ -1028,6 +1028,18 @@ type RemoveSecretParams struct {
 	Source string `form:"source" json:"source"`
 }
 
+// ForeseeRebuildParams defines parameters for ForeseeRebuild.
+type ForeseeRebuildParams struct {
+	// Pull With new commits.
+	Pull *bool `form:"pull,omitempty" json:"pull,omitempty"`
+}
+
+// RebuildWorkspaceParams defines parameters for RebuildWorkspace.
+type RebuildWorkspaceParams struct {
+	// Pull Brings new commits into its source, too; never over changes.
+	Pull *bool `form:"pull,omitempty" json:"pull,omitempty"`
+}
+
 // SetAuthorJSONRequestBody defines body for SetAuthor for application/json ContentType.
 type SetAuthorJSONRequestBody = Author
 
@@ -1266,10 +1278,10 @@ type ServerInterface interface {
 	AddHelper(w http.ResponseWriter, r *http.Request, name Name)
 	// ForeseeRebuild What a rebuild would do and what would be lost by it, without doing it.
 	// (GET /workspaces/{name}/rebuild)
-	ForeseeRebuild(w http.ResponseWriter, r *http.Request, name Name)
+	ForeseeRebuild(w http.ResponseWriter, r *http.Request, name Name, params ForeseeRebuildParams)
 	// RebuildWorkspace Starts a run that brings a workspace to what its definition says now.
 	// (POST /workspaces/{name}/rebuild)
-	RebuildWorkspace(w http.ResponseWriter, r *http.Request, name Name)
+	RebuildWorkspace(w http.ResponseWriter, r *http.Request, name Name, params RebuildWorkspaceParams)
 	// ReturnWorkspace Starts a run that makes a workspace again what it was in a snapshot. What it is now is lost.
 	// (POST /workspaces/{name}/return)
 	ReturnWorkspace(w http.ResponseWriter, r *http.Request, name Name)
@@ -1632,13 +1644,13 @@ func (_ Unimplemented) AddHelper(w http.ResponseWriter, r *http.Request, name Na
 
 // ForeseeRebuild What a rebuild would do and what would be lost by it, without doing it.
 // (GET /workspaces/{name}/rebuild)
-func (_ Unimplemented) ForeseeRebuild(w http.ResponseWriter, r *http.Request, name Name) {
+func (_ Unimplemented) ForeseeRebuild(w http.ResponseWriter, r *http.Request, name Name, params ForeseeRebuildParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
 // RebuildWorkspace Starts a run that brings a workspace to what its definition says now.
 // (POST /workspaces/{name}/rebuild)
-func (_ Unimplemented) RebuildWorkspace(w http.ResponseWriter, r *http.Request, name Name) {
+func (_ Unimplemented) RebuildWorkspace(w http.ResponseWriter, r *http.Request, name Name, params RebuildWorkspaceParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -2816,8 +2828,24 @@ func (siw *ServerInterfaceWrapper) ForeseeRebuild(w http.ResponseWriter, r *http
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ForeseeRebuildParams
+
+	// ------------- Optional query parameter "pull" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "pull", r.URL.Query(), &params.Pull, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "pull"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "pull", Err: err})
+		}
+		return
+	}
+
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		siw.Handler.ForeseeRebuild(w, r, name)
+		siw.Handler.ForeseeRebuild(w, r, name, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -2842,8 +2870,24 @@ func (siw *ServerInterfaceWrapper) RebuildWorkspace(w http.ResponseWriter, r *ht
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RebuildWorkspaceParams
+
+	// ------------- Optional query parameter "pull" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "pull", r.URL.Query(), &params.Pull, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "pull"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "pull", Err: err})
+		}
+		return
+	}
+
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		siw.Handler.RebuildWorkspace(w, r, name)
+		siw.Handler.RebuildWorkspace(w, r, name, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -5439,7 +5483,8 @@ func (response AddHelperdefaultApplicationProblemPlusJSONResponse) VisitAddHelpe
 }
 
 type ForeseeRebuildRequestObject struct {
-	Name Name `json:"name"`
+	Name   Name `json:"name"`
+	Params ForeseeRebuildParams
 }
 
 type ForeseeRebuildResponseObject interface {
@@ -5478,7 +5523,8 @@ func (response ForeseeRebuilddefaultApplicationProblemPlusJSONResponse) VisitFor
 }
 
 type RebuildWorkspaceRequestObject struct {
-	Name Name `json:"name"`
+	Name   Name `json:"name"`
+	Params RebuildWorkspaceParams
 }
 
 type RebuildWorkspaceResponseObject interface {
@@ -7638,10 +7684,11 @@ func (sh *strictHandler) AddHelper(w http.ResponseWriter, r *http.Request, name 
 }
 
 // ForeseeRebuild operation middleware
-func (sh *strictHandler) ForeseeRebuild(w http.ResponseWriter, r *http.Request, name Name) {
+func (sh *strictHandler) ForeseeRebuild(w http.ResponseWriter, r *http.Request, name Name, params ForeseeRebuildParams) {
 	var request ForeseeRebuildRequestObject
 
 	request.Name = name
+	request.Params = params
 
 	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
 		return sh.ssi.ForeseeRebuild(ctx, request.(ForeseeRebuildRequestObject))
@@ -7664,10 +7711,11 @@ func (sh *strictHandler) ForeseeRebuild(w http.ResponseWriter, r *http.Request, 
 }
 
 // RebuildWorkspace operation middleware
-func (sh *strictHandler) RebuildWorkspace(w http.ResponseWriter, r *http.Request, name Name) {
+func (sh *strictHandler) RebuildWorkspace(w http.ResponseWriter, r *http.Request, name Name, params RebuildWorkspaceParams) {
 	var request RebuildWorkspaceRequestObject
 
 	request.Name = name
+	request.Params = params
 
 	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
 		return sh.ssi.RebuildWorkspace(ctx, request.(RebuildWorkspaceRequestObject))

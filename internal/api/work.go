@@ -106,7 +106,7 @@ func (s *Server) RebuildWorkspace(ctx context.Context, q RebuildWorkspaceRequest
 	if _, err := s.find(ctx, q.Name); err != nil {
 		return nil, err
 	}
-	w, err := s.o.Runner.Rebuild(ctx, account(ctx).ID, q.Name)
+	w, err := s.o.Runner.Rebuild(ctx, account(ctx).ID, q.Name, value(q.Params.Pull))
 	v, err := s.after(ctx, w, err)
 	return RebuildWorkspace202JSONResponse(v), err
 }
@@ -211,7 +211,7 @@ func (s *Server) ForeseeRebuild(ctx context.Context, q ForeseeRebuildRequestObje
 	if err != nil {
 		return nil, err
 	}
-	f, err := s.o.Runner.Foresee(ctx, w)
+	f, err := s.o.Runner.Foresee(ctx, w, value(q.Params.Pull))
 	same := func(text string) string { return text }
 	return ForeseeRebuild200JSONResponse{Steps: each(f.Steps, same), Replaces: f.Replaces, Lost: each(f.Lost, same), Stays: each(f.Stays, same)}, err
 }

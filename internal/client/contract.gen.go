@@ -1029,6 +1029,18 @@ type RemoveSecretParams struct {
 	Source string `form:"source" json:"source"`
 }
 
+// ForeseeRebuildParams defines parameters for ForeseeRebuild.
+type ForeseeRebuildParams struct {
+	// Pull With new commits.
+	Pull *bool `form:"pull,omitempty" json:"pull,omitempty"`
+}
+
+// RebuildWorkspaceParams defines parameters for RebuildWorkspace.
+type RebuildWorkspaceParams struct {
+	// Pull Brings new commits into its source, too; never over changes.
+	Pull *bool `form:"pull,omitempty" json:"pull,omitempty"`
+}
+
 // SetAuthorJSONRequestBody defines body for SetAuthor for application/json ContentType.
 type SetAuthorJSONRequestBody = Author
 
@@ -1637,12 +1649,12 @@ type ClientInterface interface {
 	// ForeseeRebuild What a rebuild would do and what would be lost by it, without doing it.
 	//
 	// Corresponds with GET /workspaces/{name}/rebuild (the `ForeseeRebuild` operationId).
-	ForeseeRebuild(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ForeseeRebuild(ctx context.Context, name Name, params *ForeseeRebuildParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RebuildWorkspace Starts a run that brings a workspace to what its definition says now.
 	//
 	// Corresponds with POST /workspaces/{name}/rebuild (the `RebuildWorkspace` operationId).
-	RebuildWorkspace(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+	RebuildWorkspace(ctx context.Context, name Name, params *RebuildWorkspaceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ReturnWorkspaceWithBody Starts a run that makes a workspace again what it was in a snapshot. What it is now is lost.
 	//
@@ -2934,8 +2946,8 @@ func (c *Client) AddHelper(ctx context.Context, name Name, body AddHelperJSONReq
 // ForeseeRebuild What a rebuild would do and what would be lost by it, without doing it.
 //
 // Corresponds with GET /workspaces/{name}/rebuild (the `ForeseeRebuild` operationId).
-func (c *Client) ForeseeRebuild(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewForeseeRebuildRequest(c.Server, name)
+func (c *Client) ForeseeRebuild(ctx context.Context, name Name, params *ForeseeRebuildParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewForeseeRebuildRequest(c.Server, name, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2949,8 +2961,8 @@ func (c *Client) ForeseeRebuild(ctx context.Context, name Name, reqEditors ...Re
 // RebuildWorkspace Starts a run that brings a workspace to what its definition says now.
 //
 // Corresponds with POST /workspaces/{name}/rebuild (the `RebuildWorkspace` operationId).
-func (c *Client) RebuildWorkspace(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewRebuildWorkspaceRequest(c.Server, name)
+func (c *Client) RebuildWorkspace(ctx context.Context, name Name, params *RebuildWorkspaceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRebuildWorkspaceRequest(c.Server, name, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5135,7 +5147,7 @@ func NewAddHelperRequestWithBody(server string, name Name, contentType string, b
 }
 
 // NewForeseeRebuildRequest constructs an http.Request for the ForeseeRebuild method
-func NewForeseeRebuildRequest(server string, name Name) (*http.Request, error) {
+func NewForeseeRebuildRequest(server string, name Name, params *ForeseeRebuildParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5158,6 +5170,33 @@ func NewForeseeRebuildRequest(server string, name Name) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Pull != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "pull", *params.Pull, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -5169,7 +5208,7 @@ func NewForeseeRebuildRequest(server string, name Name) (*http.Request, error) {
 }
 
 // NewRebuildWorkspaceRequest constructs an http.Request for the RebuildWorkspace method
-func NewRebuildWorkspaceRequest(server string, name Name) (*http.Request, error) {
+func NewRebuildWorkspaceRequest(server string, name Name, params *RebuildWorkspaceParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5192,6 +5231,33 @@ func NewRebuildWorkspaceRequest(server string, name Name) (*http.Request, error)
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Pull != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "pull", *params.Pull, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
@@ -6169,14 +6235,14 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /workspaces/{name}/rebuild (the `ForeseeRebuild` operationId).
-	ForeseeRebuildWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ForeseeRebuildResponse, error)
+	ForeseeRebuildWithResponse(ctx context.Context, name Name, params *ForeseeRebuildParams, reqEditors ...RequestEditorFn) (*ForeseeRebuildResponse, error)
 
 	// RebuildWorkspaceWithResponse Starts a run that brings a workspace to what its definition says now.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /workspaces/{name}/rebuild (the `RebuildWorkspace` operationId).
-	RebuildWorkspaceWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RebuildWorkspaceResponse, error)
+	RebuildWorkspaceWithResponse(ctx context.Context, name Name, params *RebuildWorkspaceParams, reqEditors ...RequestEditorFn) (*RebuildWorkspaceResponse, error)
 
 	// ReturnWorkspaceWithBodyWithResponse Starts a run that makes a workspace again what it was in a snapshot. What it is now is lost.
 	//
@@ -10285,8 +10351,8 @@ func (c *ClientWithResponses) AddHelperWithResponse(ctx context.Context, name Na
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /workspaces/{name}/rebuild (the `ForeseeRebuild` operationId).
-func (c *ClientWithResponses) ForeseeRebuildWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ForeseeRebuildResponse, error) {
-	rsp, err := c.ForeseeRebuild(ctx, name, reqEditors...)
+func (c *ClientWithResponses) ForeseeRebuildWithResponse(ctx context.Context, name Name, params *ForeseeRebuildParams, reqEditors ...RequestEditorFn) (*ForeseeRebuildResponse, error) {
+	rsp, err := c.ForeseeRebuild(ctx, name, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -10298,8 +10364,8 @@ func (c *ClientWithResponses) ForeseeRebuildWithResponse(ctx context.Context, na
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /workspaces/{name}/rebuild (the `RebuildWorkspace` operationId).
-func (c *ClientWithResponses) RebuildWorkspaceWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RebuildWorkspaceResponse, error) {
-	rsp, err := c.RebuildWorkspace(ctx, name, reqEditors...)
+func (c *ClientWithResponses) RebuildWorkspaceWithResponse(ctx context.Context, name Name, params *RebuildWorkspaceParams, reqEditors ...RequestEditorFn) (*RebuildWorkspaceResponse, error) {
+	rsp, err := c.RebuildWorkspace(ctx, name, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}

@@ -34,7 +34,7 @@ func (p *Project) facts() *definition.ComposeFacts {
 	f := &definition.ComposeFacts{Files: p.Files}
 	for _, name := range p.AllServiceNames() {
 		s := p.service(name)
-		c := definition.ComposeService{Name: name, Image: s.Image, User: s.User, Build: buildOf(s)}
+		c := definition.ComposeService{Name: name, Image: s.Image, User: s.User, Build: p.buildOf(s)}
 		c.File, c.Line = p.place(name)
 		for dependency := range s.DependsOn {
 			c.DependsOn = append(c.DependsOn, dependency)
@@ -73,7 +73,7 @@ func (p *Project) AllServiceNames() []string {
 	return names
 }
 
-func buildOf(s types.ServiceConfig) *definition.Build {
+func (p *Project) buildOf(s types.ServiceConfig) *definition.Build {
 	if s.Build == nil {
 		return nil
 	}
@@ -81,7 +81,16 @@ func buildOf(s types.ServiceConfig) *definition.Build {
 	if b.Dockerfile == "" {
 		b.Dockerfile = "Dockerfile"
 	}
-	if !path.IsAbs(b.Dockerfile) {
+	for name, of := range s.Build.AdditionalContexts {
+		if b.Contexts == nil {
+			b.Contexts = map[string]string{}
+		}
+		b.Contexts[name] = of
+	}
+	if s.Build.DockerfileInline != "" {
+		b.Dockerfile, b.Inline = "dockerfile_inline of the service "+s.Name, s.Build.DockerfileInline
+		b.InlineFile, b.InlineLine = p.place(s.Name, "build", "dockerfile_inline")
+	} else if !path.IsAbs(b.Dockerfile) {
 		b.Dockerfile = path.Join(b.Context, b.Dockerfile)
 	}
 	for name, value := range s.Build.Args {

@@ -139,6 +139,9 @@ func (p *Project) relative(root string) {
 	for name, s := range p.Services {
 		if s.Build != nil {
 			s.Build.Context = inside(s.Build.Context)
+			for context, of := range s.Build.AdditionalContexts {
+				s.Build.AdditionalContexts[context] = inside(of)
+			}
 		}
 		for i := range s.EnvFiles {
 			s.EnvFiles[i].Path = inside(s.EnvFiles[i].Path)

@@ -2,6 +2,7 @@ package compose
 
 import (
 	"fmt"
+	"io/fs"
 	"path"
 	"reflect"
 	"slices"
@@ -98,7 +99,7 @@ func (p *Project) partPlace(part, name string) (string, int) {
 
 func (p *Project) planService(name string) (out Service, err error) {
 	c := p.Services[name]
-	out.Build = buildOf(c)
+	out.Build = p.buildOf(c)
 	s := &out.Service
 	*s = plan.Service{Name: name, Image: c.Image, Command: c.Command, Entrypoint: c.Entrypoint, User: c.User, Folder: c.WorkingDir, Hostname: c.Hostname, StopSignal: c.StopSignal}
 	s.File, s.Line = p.place(name)
@@ -348,6 +349,14 @@ func (p *Project) refuseUnknown(name string, c types.ServiceConfig) error {
 		own := *c.Build
 		own.Network = ""
 		c.Build = &own
+	}
+	if c.Build != nil {
+		for context, of := range c.Build.AdditionalContexts {
+			if _, is := definition.ImageContext(of); !is && (strings.Contains(of, ":") || !fs.ValidPath(of)) {
+				file, line := p.place(name, "build", "additional_contexts")
+				return notCarriedOut(file, line, "service %s: the build's context %s is %s; folders of the repository and docker-image://… are carried out", name, context, of)
+			}
+		}
 	}
 	for _, attribute := range unknown(reflect.ValueOf(c)) {
 		file, line := p.place(name, attribute...)

@@ -77,7 +77,7 @@ func (r *Report) readCompose(ctx context.Context, c *checker, files fs.FS, e *Ef
 	var names []string
 	for _, s := range facts.Services {
 		names = append(names, s.Name)
-		b, u := r.readService(c, files, s)
+		b, u := r.readService(c, files, s, e.Service)
 		if s.Name == e.Service {
 			base, user = b, u
 		}
@@ -86,7 +86,7 @@ func (r *Report) readCompose(ctx context.Context, c *checker, files fs.FS, e *Ef
 	return base, user
 }
 
-func (r *Report) readService(c *checker, files fs.FS, s ComposeService) (base, user string) {
+func (r *Report) readService(c *checker, files fs.FS, s ComposeService, own string) (base, user string) {
 	if s.Image != "" && s.Build == nil {
 		r.addImage(Image{Reference: s.Image, File: s.File, Line: s.Line})
 		return s.Image, s.User
@@ -95,8 +95,13 @@ func (r *Report) readService(c *checker, files fs.FS, s ComposeService) (base, u
 		return "", s.User
 	}
 	m := c.source.Root.Member("dockerComposeFile")
-	before := len(c.list)
+	before, told := len(c.list), len(r.Problems)
 	d := r.readBuild(c, files, s.Build, m.Value.Offset, "/dockerComposeFile")
+	for i := told; i < len(r.Problems) && s.Build.Inline != ""; i++ { // its lines are the Compose file's
+		if p := &r.Problems[i]; p.File == s.Build.Dockerfile {
+			p.File, p.Line, p.Message = s.File, p.Line+s.Build.InlineLine, fmt.Sprintf("service %s: %s", s.Name, p.Message)
+		}
+	}
 	for i := before; i < len(c.list); i++ { // the place to mend is the service
 		c.list[i].File, c.list[i].Line, c.list[i].Column, c.list[i].Path, c.list[i].Excerpt = s.File, max(s.Line, 1), 1, "", ""
 		c.list[i].Message = fmt.Sprintf("service %s: %s", s.Name, c.list[i].Message)
@@ -106,6 +111,9 @@ func (r *Report) readService(c *checker, files fs.FS, s ComposeService) (base, u
 	}
 	if s.User == "" {
 		s.User = d.user
+	}
+	if s.Name == own {
+		r.ownLabel = d.label
 	}
 	return d.base, s.User
 }

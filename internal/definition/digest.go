@@ -2,6 +2,7 @@ package definition
 
 import (
 	"bytes"
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
@@ -40,10 +41,15 @@ func (r *Report) InputDigest(b *Build) string {
 	for _, name := range []string{b.Dockerfile, contextName(b)} {
 		part[name] = r.inputs[name]
 	}
+	for name := range b.Contexts {
+		part[namedContext(b, name)] = cmp.Or(r.inputs[namedContext(b, name)], b.Contexts[name])
+	}
 	return part.digest()
 }
 
 func contextName(b *Build) string { return "context " + b.Context + " of " + b.Dockerfile }
+
+func namedContext(b *Build, name string) string { return contextName(b) + " called " + name }
 
 func (in inputs) digest() string {
 	names := make([]string, 0, len(in))

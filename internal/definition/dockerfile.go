@@ -17,6 +17,9 @@ import (
 	"github.com/moby/patternmatcher/ignorefile"
 )
 
+// metadataLabel is the standard's label of an image's metadata.
+const metadataLabel = "devcontainer.metadata"
+
 // dockerfile is what a Dockerfile's text says of itself.
 type dockerfile struct {
 	file   string
@@ -25,6 +28,9 @@ type dockerfile struct {
 	user   string            // the last USER of the built stage
 	stages map[string]string // name → the image it starts from
 	caches bool              // a RUN keeps a cache between builds, or may
+	label  string            // devcontainer.metadata of the built stage; empty: the base image's
+	// contexts are names that stand for folders and images beside (Build.Contexts).
+	contexts map[string]string
 }
 
 // variableList gives a Dockerfile's arguments to its own lexer.
@@ -35,8 +41,9 @@ func (v variableList) Keys() []string                 { return sortedNames(v) }
 
 // readDockerfile finds the images a Dockerfile is built from, with the values that args
 // give to its ARG lines before the first FROM.
-func readDockerfile(file string, text []byte, args map[string]string, target string) (d *dockerfile, list []Problem) {
-	d = &dockerfile{file: file, stages: map[string]string{}}
+func readDockerfile(file string, text []byte, b *Build) (d *dockerfile, list []Problem) {
+	args, target := b.Args, b.Target
+	d = &dockerfile{file: file, stages: map[string]string{}, contexts: b.Contexts}
 	source := &Text{File: file, Bytes: text}
 	tell := func(s Severity, code string, line int, format string, a ...any) *Problem {
 		list = append(list, Problem{Severity: s, Code: code, Message: fmt.Sprintf(format, a...), File: file, Line: max(line, 1), Column: 1, Excerpt: excerpt(source.Line(max(line, 1)))})
@@ -57,28 +64,41 @@ func readDockerfile(file string, text []byte, args map[string]string, target str
 		return d, list
 	}
 	lex, values, begun, found := shell.NewLex(result.EscapeToken), variableList{}, false, target == ""
-	current := ""
+	current, labels, users := "", map[string]string{}, map[string]string{}
+	stage, past, inside := "", false, variableList{}
 	for _, n := range result.AST.Children {
 		if err := understood(n); err != nil {
 			tell(Error, "bad-dockerfile", n.StartLine, "%v", err)
 			continue
 		}
+		past = past || found && target != "" && strings.EqualFold(n.Value, "from")
+		if past {
+			begun = true
+			continue // what comes behind the target is not built
+		}
 		switch strings.ToLower(n.Value) {
 		case "arg":
-			for a := n.Next; a != nil && !begun; a = a.Next {
+			for a := n.Next; a != nil; a = a.Next {
 				name, value, has := strings.Cut(a.Value, "=")
+				of := values
+				if begun {
+					of = inside
+					if global, known := values[name]; known && !has {
+						of[name] = global
+					}
+				}
 				if given, ok := args[name]; ok {
-					values[name] = given
+					of[name] = given
 				} else if has {
-					values[name], _, _ = lex.ProcessWord(value, values)
+					of[name], _, _ = lex.ProcessWord(value, of)
 				}
 			}
-		case "from":
-			if found && target != "" {
-				begun = true
-				continue // what comes behind the target is not built
+		case "env":
+			for k := n.Next; begun && k != nil && k.Next != nil && k.Next.Next != nil; k = k.Next.Next.Next {
+				inside[k.Value], _, _ = lex.ProcessWord(k.Next.Value, inside)
 			}
-			begun = true
+		case "from":
+			begun, inside = true, variableList{}
 			if n.Next == nil {
 				tell(Error, "bad-dockerfile", n.StartLine, "FROM needs an image")
 				continue
@@ -88,24 +108,35 @@ func readDockerfile(file string, text []byte, args map[string]string, target str
 				tell(Error, "bad-dockerfile", n.StartLine, "FROM %s names no image: a value for its ARG is missing", n.Next.Value)
 				continue
 			}
-			d.user = ""
+			users[stage], labels[stage] = d.user, d.label
+			// What a stage is made from gives it its user and its label.
+			d.user, d.label = users[strings.ToLower(name)], labels[strings.ToLower(name)]
 			if earlier, isStage := d.stages[strings.ToLower(name)]; isStage {
 				current = earlier
 			} else {
-				current = name
-				d.image(name, n.StartLine)
+				current = d.image(name, n.StartLine)
 			}
+			stage = ""
 			if as := n.Next.Next; as != nil && strings.EqualFold(as.Value, "as") && as.Next != nil {
-				stage := strings.ToLower(as.Next.Value)
+				stage = strings.ToLower(as.Next.Value)
 				d.stages[stage] = current
 				found = found || stage == strings.ToLower(target)
 			}
 			d.base = current
+		case "label":
+			for k := n.Next; k != nil && k.Next != nil && begun; k = k.Next.Next.Next {
+				if name, _, err := lex.ProcessWord(k.Value, inside); err == nil && name == metadataLabel {
+					d.label, _, _ = lex.ProcessWord(k.Next.Value, inside)
+				}
+				if k.Next.Next == nil {
+					break
+				}
+			}
 		case "copy", "add":
 			d.from(n.Flags, "--from=", n.StartLine)
 		case "user":
 			if n.Next != nil {
-				d.user, _, _ = lex.ProcessWord(n.Next.Value, values)
+				d.user, _, _ = lex.ProcessWord(n.Next.Value, inside)
 			}
 		case "run":
 			for _, flag := range n.Flags {
@@ -174,10 +205,20 @@ func parse(text []byte) (result *parser.Result, err error) {
 	return parser.Parse(bytes.NewReader(text))
 }
 
-func (d *dockerfile) image(reference string, line int) {
+// image notes an image that is built from, and gives it. A name for a folder beside gives
+// none.
+func (d *dockerfile) image(reference string, line int) string {
+	if of, named := d.contexts[reference]; named {
+		image, is := ImageContext(of)
+		if !is {
+			return ""
+		}
+		reference = image
+	}
 	if reference != "scratch" && !slices.ContainsFunc(d.images, func(i Image) bool { return i.Reference == reference }) {
 		d.images = append(d.images, Image{Reference: reference, File: d.file, Line: line})
 	}
+	return reference
 }
 
 func (d *dockerfile) from(words []string, prefix string, line int) {
@@ -196,15 +237,21 @@ func (d *dockerfile) from(words []string, prefix string, line int) {
 // readBuild reads the Dockerfile of a build section and its context; pointers name where
 // the two stand.
 func (r *Report) readBuild(c *checker, files fs.FS, b *Build, place int, at string) *dockerfile {
-	text, err := fs.ReadFile(files, b.Dockerfile)
-	if err != nil {
-		c.add(Error, "no-dockerfile", place, at, "cannot read the Dockerfile %s: %v", b.Dockerfile, reason(err))
-		return nil
+	text := []byte(b.Inline)
+	if b.Inline == "" {
+		var err error
+		if text, err = fs.ReadFile(files, b.Dockerfile); err != nil {
+			c.add(Error, "no-dockerfile", place, at, "cannot read the Dockerfile %s: %v", b.Dockerfile, reason(err))
+			return nil
+		}
 	}
-	d, list := readDockerfile(b.Dockerfile, text, b.Args, b.Target)
+	d, list := readDockerfile(b.Dockerfile, text, b)
 	r.Problems = append(r.Problems, list...)
 	r.read(b.Dockerfile, text)
 	for _, i := range d.images {
+		if b.Inline != "" {
+			i.File, i.Line = b.InlineFile, i.Line+b.InlineLine
+		}
 		r.addImage(i)
 	}
 	if d.caches {
@@ -229,6 +276,17 @@ func (r *Report) readBuild(c *checker, files fs.FS, b *Build, place int, at stri
 		return d
 	}
 	r.readDigest(contextName(b), digest)
+	for _, name := range sortedNames(b.Contexts) {
+		if _, is := ImageContext(b.Contexts[name]); is {
+			continue
+		}
+		digest, err := ContextDigest(files, b.Contexts[name], []string{features, images}, nil)
+		if err != nil {
+			c.add(Error, "no-context", place, at, "cannot read the folder %s, the build's context %s: %v", b.Contexts[name], name, reason(err))
+			return d
+		}
+		r.readDigest(namedContext(b, name), digest)
+	}
 	return d
 }
 

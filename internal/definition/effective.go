@@ -71,7 +71,19 @@ type Build struct {
 	Options    []string          `json:"options,omitempty"`
 	Target     string            `json:"target,omitempty"`
 	CacheFrom  Texts             `json:"cacheFrom,omitempty"`
+	// Inline is the Dockerfile's text where a Compose file has it in itself; Dockerfile is
+	// then only what messages call it, and InlineLine the line of that file that it begins
+	// behind.
+	Inline     string `json:"inline,omitempty"`
+	InlineFile string `json:"inlineFile,omitempty"`
+	InlineLine int    `json:"inlineLine,omitempty"`
+	// Contexts are folders of the repository, or images behind "docker-image://", that the
+	// Dockerfile knows by these names beside its context.
+	Contexts map[string]string `json:"contexts,omitempty"`
 }
+
+// ImageContext gives the image that one of Contexts stands for; false: it is a folder.
+func ImageContext(of string) (image string, is bool) { return strings.CutPrefix(of, "docker-image://") }
 
 // Texts is a list of strings that may be written as one string.
 type Texts []string
@@ -205,6 +217,27 @@ func (e *Effective) fillDefaults(kind string) {
 	if e.WaitFor == "" {
 		e.WaitFor = "updateContentCommand"
 	}
+	if user := userOf(e.RunArgs); user != "" && !compose {
+		e.ContainerUser = user
+	}
+}
+
+// userOf is the user that engine flags name, the last one; empty: none does. An engine takes
+// it in place of the image's and of containerUser.
+func userOf(runArgs []string) (user string) {
+	for i := 0; i < len(runArgs); i++ {
+		name, value, has := strings.Cut(runArgs[i], "=")
+		switch {
+		case name == "-u" || name == "--user":
+			if i++; !has && i < len(runArgs) {
+				value = runArgs[i]
+			}
+			user = value
+		case strings.HasPrefix(name, "-u"):
+			user = strings.TrimPrefix(runArgs[i], "-u")
+		}
+	}
+	return user
 }
 
 // defaultFolder is workspaceFolder where the definition does not name one.

@@ -2,6 +2,7 @@ package definition
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 	"testing/fstest"
 
@@ -65,5 +66,36 @@ func TestInstructionsAreUnderstood(t *testing.T) {
 		if assert.Len(t, told, 1, text) {
 			assert.Contains(t, told[0], want)
 		}
+	}
+}
+
+// The label of the image that is built counts as that of one which is named.
+func TestALabelOfTheDockerfileItself(t *testing.T) {
+	for name, c := range map[string]struct{ text, user string }{
+		"its own":           {"FROM base:12\nLABEL devcontainer.metadata='[{\"remoteUser\": \"crew\"}]'\n", "crew"},
+		"among others":      {"FROM base:12\nLABEL a=b devcontainer.metadata=\"[{\\\"remoteUser\\\": \\\"crew\\\"}]\" c=d\n", "crew"},
+		"with an argument":  {"ARG U=nobody\nFROM base:12\nARG U=crew\nLABEL devcontainer.metadata=\"{\\\"remoteUser\\\": \\\"$U\\\"}\"\n", "crew"},
+		"of its stage":      {"FROM base:12 AS hull\nLABEL devcontainer.metadata='{\"remoteUser\": \"crew\"}'\nFROM hull\n", "crew"},
+		"of another":        {"FROM base:12 AS hull\nLABEL devcontainer.metadata='{\"remoteUser\": \"crew\"}'\nFROM base:12\n", "deck"},
+		"behind the target": {"FROM base:12 AS hull\nFROM hull AS other\nLABEL devcontainer.metadata='{\"remoteUser\": \"crew\"}'\n", "deck"},
+		"the base's":        {"FROM base:12\n", "deck"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			target := ""
+			if strings.Contains(c.text, " AS other") {
+				target = `, "target": "hull"`
+			}
+			r := Read(t.Context(), fstest.MapFS{".devcontainer/devcontainer.json": {Data: []byte(`{"build": {"dockerfile": "Dockerfile"` + target + `}}`)}, ".devcontainer/Dockerfile": {Data: []byte(c.text)}},
+				Options{Folder: "/src", ImageMetadata: []byte(`[{"remoteUser": "deck"}]`)})
+			require.False(t, r.HasErrors(), "%v", r.Problems)
+			assert.Equal(t, c.user, r.Effective.RemoteUser)
+		})
+	}
+}
+
+// Who the engine's flags name is who the container runs as.
+func TestTheUserOfEngineFlags(t *testing.T) {
+	for args, want := range map[string]string{`"--user=crew"`: "crew", `"--user", "crew"`: "crew", `"-u", "crew"`: "crew", `"-ucrew"`: "crew", `"-u=crew"`: "crew", `"--user", "other", "-u", "crew"`: "crew", `"--ulimit", "nofile=1"`: "deck", `"--user"`: "deck"} {
+		assert.Equal(t, want, effective(t, `{"image": "x", "containerUser": "deck", "runArgs": [`+args+`]}`).ContainerUser, args)
 	}
 }

@@ -89,6 +89,15 @@ func (s *resolver) node(written string, value *Value, place int, at string, by *
 		if by != nil {
 			whose = fmt.Sprintf(" (%s depends on it)", by.ref.Written)
 		}
+		if by != nil && by.ref.Kind == ReferenceLocal && by.meta != nil && by.meta.DependsOn != nil {
+			if m := by.meta.DependsOn.Member(written); m != nil { // its own file is at hand to be mended
+				t := by.meta.text
+				spot := t.Position(m.NameOffset)
+				s.others = append(s.others, Problem{Severity: Error, Code: "bad-reference", File: t.File, Line: spot.Line, Column: spot.Column, Path: pointer("/dependsOn", written), Excerpt: excerpt(t.Line(spot.Line)),
+					Message: fmt.Sprintf("%q is no feature reference: %v", written, err)})
+				return nil
+			}
+		}
 		s.add(Error, "bad-reference", place, at, "%q is no feature reference%s: %v", written, whose, err)
 		return nil
 	}
@@ -266,8 +275,9 @@ func (s *resolver) look(n *node) {
 		if slices.Contains(meta.LegacyIDs, n.ref.ID) {
 			s.add(Note, "legacy-id", n.place, n.path, "the feature %s is now called %s", n.ref.ID, meta.ID).Suggestion = n.ref.namespace() + meta.ID
 		} else if n.ref.Kind == ReferenceLocal {
-			s.others = append(s.others, Problem{Severity: Warning, Code: "wrong-id", File: file, Line: 1, Column: 1, Path: "/id",
-				Message: fmt.Sprintf("the id %q should be the name of the feature's folder, %q", meta.ID, n.ref.ID)})
+			at := meta.text.Position(meta.text.Root.Get("id").Offset)
+			s.others = append(s.others, Problem{Severity: Warning, Code: "wrong-id", File: file, Line: at.Line, Column: at.Column, Path: "/id", Excerpt: excerpt(meta.text.Line(at.Line)),
+				Message: fmt.Sprintf("the id %q should be the name of the feature's folder, %q", meta.ID, n.ref.ID), Suggestion: n.ref.ID})
 		}
 	}
 }

@@ -3,7 +3,9 @@ package definition
 import (
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
+	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -274,4 +276,36 @@ func TestFilesOfAFeatureDecideItsDigest(t *testing.T) {
 	}
 	assert.NotEqual(t, tree(0o644), tree(0o755))
 	assert.Equal(t, tree(0o600), tree(0o644), "who may read it differs from clone to clone")
+}
+
+// What is wrong in a feature's own file is told there, at its line.
+func TestAFeaturesOwnFileAtItsLine(t *testing.T) {
+	for name, c := range map[string]struct {
+		metadata string
+		line     int
+		code     string
+	}{
+		"id":                {"{\"version\": \"1.0.0\",\n\"id\": \"ebb\"}", 2, "wrong-id"},
+		"no id":             {"\n{\"version\": \"1.0.0\"}", 2, "missing-property"},
+		"out of its enum":   {"{\"id\": \"tide\", \"version\": \"1.0.0\",\n\"options\": {\"level\": {\"type\": \"string\", \"enum\": [\"low\", \"high\"],\n\"default\": \"hihg\"}}}", 3, "bad-default"},
+		"neither":           {"{\"id\": \"tide\", \"version\": \"1.0.0\",\n\"options\": {\"deep\": {\"type\": \"boolean\",\n\n\"default\": \"very\"}}}", 4, "bad-default"},
+		"depends on what":   {"{\"id\": \"tide\", \"version\": \"1.0.0\",\n\"dependsOn\": {\n\"Not A Reference\": {}}}", 3, "bad-reference"},
+		"depends on a list": {"{\"id\": \"tide\", \"version\": \"1.0.0\",\n\"dependsOn\": []}", 2, "wrong-type"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			r := withFeatures(t, `{"./tide": {}}`, "", map[string]string{".devcontainer/tide/devcontainer-feature.json": c.metadata, ".devcontainer/tide/install.sh": ""}, Options{})
+			i := slices.IndexFunc(r.Problems, func(p Problem) bool { return p.Code == c.code })
+			require.GreaterOrEqual(t, i, 0, codes(r))
+			assert.Equal(t, fmt.Sprintf(".devcontainer/tide/devcontainer-feature.json:%d", c.line), fmt.Sprintf("%s:%d", r.Problems[i].File, r.Problems[i].Line), r.Problems[i].Message)
+		})
+	}
+}
+
+func TestALockThatContradictsItself(t *testing.T) {
+	one, other := strings.Repeat("1", 64), strings.Repeat("2", 64)
+	r := withFeatures(t, `{"`+quay+`anchor:1": {}}`, "", map[string]string{".devcontainer/devcontainer-lock.json": "{\"features\": {\"" + quay + "anchor:1\": {\n\"resolved\": \"" + quay + "anchor@sha256:" + one + "\",\n\"integrity\": \"sha256:" + other + "\"}}}"}, Options{})
+	i := slices.IndexFunc(r.Problems, func(p Problem) bool { return p.Code == "bad-lock" })
+	require.GreaterOrEqual(t, i, 0, codes(r))
+	assert.Equal(t, 3, r.Problems[i].Line)
+	assert.Contains(t, r.Problems[i].Message, "two different contents")
 }

@@ -67,6 +67,22 @@ func (c *checker) options(v *Value, path string) {
 		if m.Value.Kind == Object && m.Value.Get("type") == nil {
 			c.wrong(m.Value, at, "missing-property", "option %s needs a type: string or boolean", m.Name)
 		}
+		c.optionDefault(m.Name, m.Value, at)
+	}
+}
+
+// optionDefault judges a default as a value that a person would give.
+func (c *checker) optionDefault(name string, option *Value, at string) {
+	d, kind := option.Get("default"), option.Get("type")
+	if option.Kind != Object || d == nil || kind == nil || c.bad[pointer(at, "default")] {
+		return
+	}
+	at = pointer(at, "default")
+	if enum := words(option.Get("enum")); len(enum) > 0 && d.Kind == String && !slices.Contains(enum, d.Str) {
+		c.wrong(d, at, "bad-default", "the default %q of the option %s is none of its enum: %s", d.Str, name, strings.Join(enum, ", ")).Suggestion = closest(d.Str, enum)
+	}
+	if isBool := d.Kind == Bool || d.Str == "true" || d.Str == "false"; kind.Str == "boolean" && !isBool {
+		c.wrong(d, at, "bad-default", "the default %q of the option %s is neither true nor false", d.Str, name)
 	}
 }
 

@@ -60,6 +60,10 @@ func (r *Report) readLocks(files fs.FS) {
 				c.add(Error, "bad-lock", v.Offset, at, "the entry pins no digest: resolved must end in @sha256:… or integrity be sha256:…").Suggestion = "domicile check -lock"
 				return
 			}
+			if _, resolved, pins := strings.Cut(l.Resolved, "@"); pins && l.Integrity != "" && l.Integrity != resolved {
+				c.add(Error, "bad-lock", v.Get("integrity").Offset, pointer(at, "integrity"), "integrity and resolved pin two different contents: %.19s and %.19s", l.Integrity, resolved).Suggestion = "domicile check -lock"
+				return
+			}
 			if r.Locks.Features == nil {
 				r.Locks.Features = map[string]LockedFeature{}
 			}

@@ -44,7 +44,7 @@ func TestQuestionsStandAtTheirLine(t *testing.T) {
 
 func TestImagesOfADockerfile(t *testing.T) {
 	text := "# syntax=docker/dockerfile:1\nARG BASE=base:12\nARG TAG\nFROM golang:${TAG:-1.24} AS build\nRUN --mount=type=bind,from=tools:3,target=/t true\nFROM build AS again\nCOPY --from=again /a /b\nCOPY --from=other:9 /c /d\nFROM ${BASE} as Final\nUSER crew\nFROM scratch AS never\n"
-	d, problems := readDockerfile("Dockerfile", []byte(text), map[string]string{"BASE": "mine:1"}, "final")
+	d, problems := readDockerfile("Dockerfile", []byte(text), &Build{Args: map[string]string{"BASE": "mine:1"}, Target: "final"})
 	assert.Empty(t, problems)
 	var names []string
 	for _, i := range d.images {
@@ -61,7 +61,7 @@ func TestImagesOfADockerfile(t *testing.T) {
 		"no value":      {"ARG X\nFROM $X\n", "", "bad-dockerfile"},
 		"no such stage": {"FROM x AS final\n", "finl", "unknown-target"},
 	} {
-		_, problems := readDockerfile("Dockerfile", []byte(c.text), nil, c.target)
+		_, problems := readDockerfile("Dockerfile", []byte(c.text), &Build{Target: c.target})
 		require.NotEmpty(t, problems, name)
 		assert.Equal(t, c.code, problems[0].Code, name)
 	}

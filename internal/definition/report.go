@@ -34,7 +34,8 @@ type Report struct {
 	// Locks are the pins beside the definition.
 	Locks *Locks `json:"-"`
 	// Passing is the first failure to fetch something that may go away by itself.
-	Passing error `json:"-"`
+	Passing  error  `json:"-"`
+	ownLabel string // devcontainer.metadata of the Dockerfile itself
 	// BaseUser is who the Dockerfile's or the service's programs run as; empty: the base image's.
 	BaseUser string `json:"-"`
 	// Metadata are the entries of the label devcontainer.metadata that an image made from
@@ -157,6 +158,9 @@ func (r *Report) effective(ctx context.Context, c *checker, files fs.FS, o Optio
 	o.Environment = lookup
 	base := r.readKind(ctx, c, files, &own.Effective, o)
 	label := r.resolveImages(ctx, c, base, o)
+	if r.ownLabel != "" { // the image that is built has it in place of its base's
+		label = []byte(r.ownLabel)
+	}
 
 	r.snippets = r.imageSnippets(label, vars)
 	for _, n := range nodes {
@@ -213,7 +217,7 @@ func (r *Report) readKind(ctx context.Context, c *checker, files fs.FS, e *Effec
 			return ""
 		}
 		if d := r.readBuild(c, files, e.Build, m.Value.Offset, at); d != nil {
-			r.BaseUser = d.user
+			r.BaseUser, r.ownLabel = d.user, d.label
 			return d.base
 		}
 	case KindCompose:

@@ -45,14 +45,13 @@ type Server struct {
 	Reacher   Reacher
 	HostKey   ssh.Signer
 	Log       *slog.Logger
-	// Attached is called when somebody connects to a workspace to which nobody is connected,
-	// with a context that ends when that person goes; nil: nothing is.
+	// Attached is called when somebody connects to a workspace, with a context that ends when
+	// that person goes; nil: nothing is.
 	Attached func(ctx context.Context, w records.Workspace)
 
-	mu        sync.Mutex
-	connected map[int64]int              // by workspace
-	people    map[int64]map[*func()]bool // how their connections are ended, by account
-	unproven  strangers
+	mu       sync.Mutex
+	people   map[int64]map[*func()]bool // how their connections are ended, by account
+	unproven strangers
 }
 
 // Arrive notes that somebody is connected to a workspace until the returned function is
@@ -60,26 +59,21 @@ type Server struct {
 func (s *Server) Arrive(ctx context.Context, w records.Workspace, end func()) (leave func()) {
 	ctx, cancel := context.WithCancel(ctx)
 	s.mu.Lock()
-	if s.connected == nil {
-		s.connected, s.people = map[int64]int{}, map[int64]map[*func()]bool{}
+	if s.people == nil {
+		s.people = map[int64]map[*func()]bool{}
 	}
 	if s.people[w.Account] == nil {
 		s.people[w.Account] = map[*func()]bool{}
 	}
 	s.people[w.Account][&end] = true
-	s.connected[w.ID]++
-	first := s.connected[w.ID] == 1
 	s.mu.Unlock()
-	if first && s.Attached != nil {
+	if s.Attached != nil {
 		go s.Attached(ctx, w)
 	}
 	return func() {
 		cancel()
 		s.mu.Lock()
 		defer s.mu.Unlock()
-		if s.connected[w.ID]--; s.connected[w.ID] == 0 {
-			delete(s.connected, w.ID)
-		}
 		if delete(s.people[w.Account], &end); len(s.people[w.Account]) == 0 {
 			delete(s.people, w.Account)
 		}

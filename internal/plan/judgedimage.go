@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"domicile/internal/definition"
 	"domicile/internal/judge"
 	"domicile/internal/recipe"
 )
@@ -54,6 +55,17 @@ var dockerfileRules = map[string]rule[recipe.Dockerfile]{
 	}},
 	"Target":    {"Text", func(x *placed, d *recipe.Dockerfile) { x.Text(x.at("Dockerfile", ""), d.Target) }},
 	"CacheFrom": {"not carried out: no image is taken for a cache", nil},
+	"Inline":    {"Text", func(x *placed, d *recipe.Dockerfile) { x.Text(x.at("Dockerfile", ""), d.Inline) }},
+	"Contexts": {"RepositoryPath, or the image that one names: Pulled", func(x *placed, d *recipe.Dockerfile) {
+		for _, name := range slices.Sorted(maps.Keys(d.Contexts)) {
+			x.Text(x.at("Dockerfile", ""), name)
+			if image, is := definition.ImageContext(d.Contexts[name]); is {
+				x.Pulled(x.at("Dockerfile", ""), image)
+			} else {
+				x.RepositoryPath(x.at("Dockerfile", ""), d.Contexts[name])
+			}
+		}
+	}},
 	"Labels": {"Label", func(x *placed, d *recipe.Dockerfile) {
 		all(x, "Dockerfile", slices.Sorted(maps.Keys(d.Labels)), x.Label)
 	}},

@@ -253,6 +253,7 @@ func Make(r *definition.Report, in Input) (*Plan, error) {
 	if len(e.InitializeCommand) > 0 {
 		refuse.Need(judge.AllowHostCommands, refuse.place("/initializeCommand"), "initializeCommand runs a command on the host itself")
 	}
+	p.Container.parts(refuse)
 	p.mount(in.Mount)
 	if err := p.limit(in.Size, e.HostRequirements, r.File); err != nil {
 		return nil, err
@@ -291,7 +292,7 @@ func (c *Container) settings(e *definition.Effective, r *written) {
 		c.Places.note("SecurityOpt", option, r.place(fmt.Sprintf("/securityOpt/%d", i)))
 	}
 	for i, m := range e.Mounts {
-		c.mount(m, r.place(fmt.Sprintf("/mounts/%d", i)))
+		c.mount(m, r.place(fmt.Sprintf("/mounts/%d", i)), r.report)
 	}
 	c.runArgs(e.RunArgs, r)
 }
@@ -329,14 +330,20 @@ func judgeImages(r *definition.Report, w *written) {
 }
 
 // lifecycle adds the stages in order and the ready step behind the one that waitFor names.
-func (p *Plan) lifecycle(e *definition.Effective, before string) {
+// Only updateContentCommand runs again for another content.
+func (p *Plan) lifecycle(e *definition.Effective, before, content string) {
 	ready := Step{Name: StepReady, Title: "Open the ways in"}
 	if !slices.Contains(definition.Lifecycle, e.WaitFor) {
 		p.Steps = append(p.Steps, ready)
 	}
 	for _, stage := range definition.Lifecycle {
 		if commands := e.Stage(stage); len(commands) > 0 && stage != "postAttachCommand" {
-			before = p.add(before, Step{Name: stage, Title: "Run " + stage, Commands: commands}, commands)
+			of := before
+			if stage == "updateContentCommand" {
+				of += content
+			}
+			p.add(of, Step{Name: stage, Title: "Run " + stage, Commands: commands}, commands)
+			before = digest(stage, before, commands)
 		}
 		if stage == e.WaitFor {
 			p.Steps = append(p.Steps, ready)

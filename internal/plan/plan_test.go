@@ -195,3 +195,10 @@ func TestHostCommandsAndTheDoor(t *testing.T) {
 	assert.True(t, p.Container.Door)
 	assert.Equal(t, "unix://"+DoorSocket, *p.Session.Env["DOCKER_HOST"])
 }
+
+// A part of the source is a part of the container's own source, wherever the host has it.
+func TestPartsOfTheSource(t *testing.T) {
+	p := makePlan(t, `{"image": "i", "mounts": ["source=${localWorkspaceFolder}/data,target=/data,type=bind", {"type": "bind", "source": "${localWorkspaceFolder}", "target": "/whole"}, "source=${localWorkspaceFolder},target=/workspaces/deck,type=bind"],
+		"runArgs": ["-v", "${localWorkspaceFolder}/a/../b:/b", "--mount", "type=bind,source=${localWorkspaceFolder}/c,target=/c"]}`, "c0")
+	assert.Equal(t, []Mount{{Type: "file", Source: "data", Target: "/data"}, {Type: "source", Target: "/whole"}, {Type: "file", Source: "b", Target: "/b"}, {Type: "file", Source: "c", Target: "/c"}}, p.Container.Mounts)
+}

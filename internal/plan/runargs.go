@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"domicile/internal/definition"
+	"domicile/internal/judge"
 )
 
 // runArgs maps the engine flags of a definition one by one to settings of the container.
@@ -115,7 +116,7 @@ func (c *Container) runArg(name, value, place string, r *written) {
 	case "--tmpfs":
 		target, options, _ := strings.Cut(value, ":")
 		before := len(c.Mounts)
-		c.mount(definition.Mount{Type: "tmpfs", Target: target}, place)
+		c.mount(definition.Mount{Type: "tmpfs", Target: target}, place, r.report)
 		for _, o := range strings.Split(options, ",") {
 			size, is := strings.CutPrefix(o, "size=")
 			if !is {
@@ -132,7 +133,7 @@ func (c *Container) runArg(name, value, place string, r *written) {
 			r.Refuse(place, "runArgs: --mount %s: %v", value, err)
 			return
 		}
-		c.mount(m, place)
+		c.mount(m, place, r.report)
 	case "--volume":
 		c.volume(value, place, r)
 	case "--device":
@@ -188,12 +189,13 @@ func (c *Container) volume(value, place string, r *written) {
 	if strings.ContainsAny(m.Source, "/~.$") {
 		m.Type = "bind"
 	}
-	c.mount(m, place)
+	c.mount(m, place, r.report)
 }
 
 // mount adds a mount as the site makes it. A volume whose name is a path is what an engine
-// takes for a folder of the host.
-func (c *Container) mount(m definition.Mount, place string) {
+// takes for a folder of the host. A part of the source is reached in the source that the
+// container has, not on the host.
+func (c *Container) mount(m definition.Mount, place string, r *definition.Report) {
 	out := Mount{Type: m.Type, Source: m.Source, Target: cleanTarget(m.Target), ReadOnly: m.ReadOnly}
 	switch {
 	case m.Type == "tmpfs":
@@ -201,8 +203,26 @@ func (c *Container) mount(m definition.Mount, place string) {
 	case m.Type == "volume" && (strings.ContainsAny(m.Source, "/\\") || strings.HasPrefix(m.Source, ".")):
 		out.Type = "bind"
 	}
+	if part, is := inSource(out, r.LocalFolder); is {
+		out.Type, out.Source = judge.MountFile, part
+		if part == "." {
+			out.Type, out.Source = judge.MountSource, ""
+		}
+	}
 	c.Mounts = append(c.Mounts, out)
 	c.Places.note("Mounts", out.Target, place)
+}
+
+// inSource tells which part of the source a mount asks for; "." is the whole.
+func inSource(m Mount, source string) (part string, is bool) {
+	if m.Type != "bind" || !path.IsAbs(m.Source) {
+		return "", false
+	}
+	clean := path.Clean(m.Source)
+	if clean == path.Clean(source) {
+		return ".", true
+	}
+	return strings.CutPrefix(clean, path.Clean(source)+"/")
 }
 
 func cleanTarget(target string) string {

@@ -3,6 +3,7 @@ package plan
 import (
 	"fmt"
 	"path"
+	"slices"
 	"strings"
 
 	"domicile/internal/definition"
@@ -50,17 +51,36 @@ func sourceTarget(r *definition.Report, w *written) (string, error) {
 	return target, nil
 }
 
+// parts settles the mounts of the source and of its parts with where the source is.
+func (c *Container) parts(w *written) {
+	c.Mounts = slices.DeleteFunc(c.Mounts, func(m Mount) bool { return m.Type == judge.MountSource && m.Target == c.SourceTarget })
+	if c.SourceTarget != "" {
+		return
+	}
+	for _, m := range c.Mounts {
+		if m.Type == judge.MountSource || m.Type == judge.MountFile {
+			w.RefuseFor("say in workspaceMount where the source is mounted", c.Places.At("Mounts", m.Target), "%s cannot be a part of the source, which is mounted nowhere", m.Target)
+		}
+	}
+}
+
 // mount mounts a folder of the host wherever the source's volume would be.
 func (p *Plan) mount(folder *Folder) {
 	if folder == nil || p.Container.SourceTarget == "" {
 		return
 	}
 	p.Container.SourceFolder = folder.Path
+	folder.instead(p.Container.Mounts)
 	for i := range p.Services {
-		for j, m := range p.Services[i].Mounts {
-			if m.Type == "source" {
-				p.Services[i].Mounts[j] = Mount{Type: judge.MountFolder, Source: folder.Path, Target: m.Target, ReadOnly: m.ReadOnly}
-			}
+		folder.instead(p.Services[i].Mounts)
+	}
+}
+
+// instead takes the folder for the source in mounts.
+func (f *Folder) instead(mounts []Mount) {
+	for i, m := range mounts {
+		if m.Type == judge.MountSource {
+			mounts[i] = Mount{Type: judge.MountFolder, Source: f.Path, Target: m.Target, ReadOnly: m.ReadOnly}
 		}
 	}
 }

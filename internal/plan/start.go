@@ -9,6 +9,9 @@ import (
 // Start returns the steps of a start of a workspace that was made by p.
 func (p *Plan) Start() []Step {
 	var steps []Step
+	if i := p.index(StepHost); i >= 0 { // the standard runs it at later starts too
+		steps = append(steps, p.Steps[i])
+	}
 	if len(p.Services) > 0 {
 		steps = append(steps, Step{Name: StepServices, Title: "Start the services beside"})
 	}
@@ -52,13 +55,13 @@ func Save() []Step { return []Step{{Name: StepSave, Title: "Keep the state"}} }
 // it already is not among them.
 func (p *Plan) Begin() []Step {
 	var steps []Step
-	for _, name := range []string{StepVolume, StepServices, StepContainer} {
+	for _, name := range []string{StepHost, StepVolume, StepServices, StepContainer} {
 		if i := p.index(name); i >= 0 {
 			steps = append(steps, p.Steps[i])
 		}
 	}
 	for _, s := range p.Start() {
-		if s.Name != StepServices {
+		if s.Name != StepServices && s.Name != StepHost {
 			steps = append(steps, s)
 		}
 	}

@@ -44,15 +44,14 @@ func (p *Plan) steps(e *definition.Effective, in Input) {
 	}
 	agent := p.add(p.Container.Digest, Step{Name: StepAgent, Title: "Start the agent"}, p.Session)
 	// What a stage has done stays done where only variables of later programs change.
-	settled := digest(p.Container.Digest, p.Session.User, p.Session.Folder)
-	before := settled
+	settled, content := digest(p.Container.Digest, p.Session.User, p.Session.Folder), ""
 	if clone {
-		before = p.add(volume, Step{Name: StepSource, Title: "Put the source in"}, in.Commit) + settled
+		content = p.add(volume, Step{Name: StepSource, Title: "Put the source in"}, in.Commit)
 	}
 	if slices.ContainsFunc(p.Services, func(s Service) bool { return s.Late }) {
-		p.add(before, Step{Name: StepLate, Title: "Start the services that need the source"}, unplaced(p.Services))
+		p.add(content+settled, Step{Name: StepLate, Title: "Start the services that need the source"}, unplaced(p.Services))
 	}
-	p.lifecycle(e, before)
+	p.lifecycle(e, settled, content)
 	if p.Domicile != nil && len(p.Domicile.Checks) > 0 {
 		p.Steps = append(p.Steps, Step{Name: StepChecks, Title: "Check what must hold"})
 	}

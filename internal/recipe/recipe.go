@@ -48,6 +48,10 @@ type Dockerfile struct {
 	Args      map[string]string `json:"args,omitempty"`
 	Target    string            `json:"target,omitempty"`
 	CacheFrom []string          `json:"cacheFrom,omitempty"`
+	// Inline is its text where no file has it; Contexts are further folders and images that
+	// it names (definition.Build).
+	Inline    string            `json:"inline,omitempty"`
+	Contexts  map[string]string `json:"contexts,omitempty"`
 	Labels    map[string]string `json:"labels,omitempty"`
 	Hosts     []string          `json:"hosts,omitempty"` // name:address
 	NoNetwork bool              `json:"noNetwork,omitempty"`
@@ -146,7 +150,7 @@ func (r *Recipe) sealed() *Recipe {
 }
 
 func dockerfile(b *definition.Build, r *definition.Report) (*Dockerfile, error) {
-	d := &Dockerfile{Path: b.Dockerfile, Context: b.Context, Args: b.Args, Target: b.Target, CacheFrom: b.CacheFrom, Caches: r.KeepsCaches(b), Content: r.InputDigest(b)}
+	d := &Dockerfile{Path: b.Dockerfile, Context: b.Context, Args: b.Args, Target: b.Target, CacheFrom: b.CacheFrom, Inline: b.Inline, Contexts: b.Contexts, Caches: r.KeepsCaches(b), Content: r.InputDigest(b)}
 	return d, d.options(b.Options)
 }
 

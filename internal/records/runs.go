@@ -39,9 +39,10 @@ type Run struct {
 	Started   *time.Time
 	Ended     *time.Time
 	Note      string // why it was made, where no person asked for it
+	Pull      bool   // a rebuild brings new commits, too
 }
 
-const runColumns = "id, workspace, kind, state, reason, holder, created, started, ended, note"
+const runColumns = "id, workspace, kind, state, reason, holder, created, started, ended, note, pull"
 
 // Step is one step of a run.
 type Step struct {
@@ -81,6 +82,11 @@ func (q Queries) AddSteps(ctx context.Context, run int64, source string, steps [
 		LEFT JOIN step_times t ON t.source = $2 AND t.step = s.name
 		ON CONFLICT (run, position) DO NOTHING`, run, source, positions, names, titles, digests)
 	return err
+}
+
+// PullInRun makes the waiting rebuild of a workspace bring new commits, too.
+func (q Queries) PullInRun(ctx context.Context, workspace int64) error {
+	return q.change(ctx, ErrNotFound, "UPDATE runs SET pull = true WHERE workspace = $1 AND state = 'waiting' AND kind = '"+KindRebuild+"'", workspace)
 }
 
 // Run finds a run.

@@ -54,8 +54,9 @@ type now struct {
 }
 
 // planNow reads the definition as the repository has it now, and plans it as a rebuild
-// would: the source in the workspace is its owner's and stays.
-func (r *Runner) planNow(ctx context.Context, w records.Workspace) (n now, err error) {
+// would: the source in the workspace is its owner's and stays, unless new commits are to
+// be brought.
+func (r *Runner) planNow(ctx context.Context, w records.Workspace, pull bool) (n now, err error) {
 	address, err := source.Parse(w.Source)
 	if err != nil {
 		return n, err
@@ -71,7 +72,9 @@ func (r *Runner) planNow(ctx context.Context, w records.Workspace) (n now, err e
 		n.why = definitionFault(n.report)
 		return n, nil
 	}
-	checkout.Commit = w.Commit
+	if !pull {
+		checkout.Commit = w.Commit
+	}
 	in, err := r.input(ctx, w, checkout, n.report)
 	if err != nil {
 		return now{why: err}, nil
@@ -82,7 +85,7 @@ func (r *Runner) planNow(ctx context.Context, w records.Workspace) (n now, err e
 
 // definitionDrift compares with the definition as the repository has it now.
 func (r *Runner) definitionDrift(ctx context.Context, w records.Workspace, old *plan.Plan) (list []drift.Finding, err error) {
-	n, err := r.planNow(ctx, w)
+	n, err := r.planNow(ctx, w, false)
 	if err != nil {
 		return nil, err
 	}

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"domicile/internal/fault"
+	"domicile/internal/plan"
 	"domicile/internal/records"
 )
 
@@ -21,8 +22,9 @@ type Foreseen struct {
 // notLost are folders whose files nobody would miss.
 var notLost = []string{"/tmp", "/var/tmp", "/run", "/var/run", "/proc", "/sys", "/dev", "/var/cache", "/var/log", "/opt/domicile"}
 
-// Foresee tells what a rebuild of a workspace would do, without doing it.
-func (r *Runner) Foresee(ctx context.Context, w records.Workspace) (f Foreseen, err error) {
+// Foresee tells what a rebuild of a workspace would do, without doing it; with pull one that
+// brings new commits, too.
+func (r *Runner) Foresee(ctx context.Context, w records.Workspace, pull bool) (f Foreseen, err error) {
 	if err := ownOnly(w); err != nil {
 		return f, err
 	}
@@ -30,7 +32,7 @@ func (r *Runner) Foresee(ctx context.Context, w records.Workspace) (f Foreseen, 
 	if err != nil {
 		return f, err
 	}
-	n, err := r.planNow(ctx, w)
+	n, err := r.planNow(ctx, w, pull)
 	if err != nil {
 		return f, err
 	}
@@ -38,6 +40,9 @@ func (r *Runner) Foresee(ctx context.Context, w records.Workspace) (f Foreseen, 
 		return f, n.why
 	}
 	for _, s := range changed(old, n.plan) {
+		if s.Name == plan.StepSource {
+			s.Title = "Bring new commits into the source"
+		}
 		f.Steps = append(f.Steps, s.Title)
 	}
 	at := r.Site(w.Site)

@@ -6,25 +6,28 @@ import (
 	"io"
 	"os"
 	"os/exec"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
 
 	"domicile/internal/definition"
 	"domicile/internal/fault"
+	"domicile/internal/judge"
 	"domicile/internal/plan"
+	"domicile/internal/records"
 	"domicile/internal/source"
 )
 
-// hostCommands runs initializeCommand on the service's host, in the source's folder. Policy
-// has allowed it. It may run more than once (the standard's "Lifecycle").
+// hostCommands runs initializeCommand on the service's host, in the source's folder, at
+// each start (the standard's "Lifecycle"). A workspace was planned when policy allowed it;
+// that may have changed.
 func (c *carriage) hostCommands(ctx context.Context) error {
-	// A checkout of its own: what is written here comes into the workspace, not into others.
-	address, err := source.Parse(c.workspace.Source)
-	if err != nil {
-		return err
+	if !slices.Contains(c.o.Policy, judge.AllowHostCommands) {
+		return fault.New("not-allowed-here", "take initializeCommand out of the definition and rebuild, or ask an administrator to allow host-commands (domicile serve -allow host-commands)",
+			"initializeCommand runs a command on the host itself, which is not allowed here any more")
 	}
-	if c.made.checkout, err = c.Fetch(ctx, c.workspace.Account, source.Want{Address: address, Ref: c.workspace.Ref, Key: c.workspace.SiteID(), Came: c.askedAt(c.run.ID), Say: c.log.say}); err != nil {
+	if err := c.ownCheckout(ctx); err != nil {
 		return err
 	}
 	for _, command := range c.commands(plan.StepHost) {
@@ -43,6 +46,36 @@ func (c *carriage) hostCommands(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// ownCheckout brings a checkout that is the workspace's alone: what is written there comes
+// into the workspace, not into others. It stays for the starts to come, which need no git
+// host then.
+func (c *carriage) ownCheckout(ctx context.Context) error {
+	address, err := source.Parse(c.workspace.Source)
+	if err != nil {
+		return err
+	}
+	want := source.Want{Address: address, Ref: c.workspace.Ref, Key: c.workspace.SiteID(), Came: c.askedAt(c.run.ID), Say: c.log.say}
+	if c.run.Kind != records.KindProvision && c.run.Kind != records.KindPrepare && c.run.Kind != records.KindRebuild && address.Folder == "" {
+		kept := c.o.Source.Own(want.Key, address.Name())
+		if _, err := os.Stat(kept); err == nil {
+			c.made.checkout = source.Checkout{Folder: kept, Name: address.Name(), Commit: c.workspace.Commit}
+			return nil
+		}
+		want.Ref = c.workspace.Commit
+	}
+	c.made.checkout, err = c.Fetch(ctx, c.workspace.Account, want)
+	return err
+}
+
+// forgetCheckout removes the workspace's own checkout when its source is where it belongs,
+// unless initializeCommand runs in it at the next start.
+func (c *carriage) forgetCheckout() error {
+	if len(c.commands(plan.StepHost)) > 0 {
+		return nil
+	}
+	return c.o.Source.Forget(c.workspace.SiteID())
 }
 
 func (c *carriage) hostCommand(ctx context.Context, part definition.Part) error {

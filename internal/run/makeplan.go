@@ -52,7 +52,12 @@ func (c *carriage) makePlan(ctx context.Context, position int) error {
 			return err
 		}
 	}
-	if c.run.Kind == records.KindRebuild && c.workspace.Commit != "" {
+	if c.run.Pull {
+		if err := c.foreseePull(ctx); err != nil {
+			return err
+		}
+	}
+	if c.run.Kind == records.KindRebuild && c.workspace.Commit != "" && !c.run.Pull {
 		// The source stays as it is, with what was changed in it.
 		c.made.checkout.Commit = c.workspace.Commit
 	}
@@ -98,6 +103,18 @@ func (c *carriage) makePlan(ctx context.Context, position int) error {
 	c.steps = append(c.steps[:position+1], all[position+1:]...)
 	c.log.say(fmt.Sprintf("%d steps", len(p.Steps)))
 	return nil
+}
+
+// foreseePull refuses to bring new commits before anything is replaced, where the workspace
+// can be asked.
+func (c *carriage) foreseePull(ctx context.Context) error {
+	link, err := c.Reach(ctx, c.workspace)
+	if err != nil {
+		return nil // it does not run: the step that brings them asks
+	}
+	defer link.Close()
+	_, err = c.mayPull(ctx, link)
+	return err
 }
 
 // adapt makes a definition's plan that of this kind of run and workspace. It gives the

@@ -117,8 +117,9 @@ func (d *Planned) describe(ctx context.Context, s plan.Step, p *plan.Plan, at si
 	return nil
 }
 
-// Rebuild makes the run that brings a workspace to what its definition says now.
-func (r *Runner) Rebuild(ctx context.Context, account int64, name string) (records.Workspace, error) {
+// Rebuild makes the run that brings a workspace to what its definition says now; with pull
+// it brings new commits into its source, too.
+func (r *Runner) Rebuild(ctx context.Context, account int64, name string, pull bool) (records.Workspace, error) {
 	var w records.Workspace
 	err := r.o.Store.InTx(ctx, func(db records.Queries, tx pgx.Tx) error {
 		var err error
@@ -127,6 +128,9 @@ func (r *Runner) Rebuild(ctx context.Context, account int64, name string) (recor
 		}
 		if err := ownOnly(w); err != nil {
 			return err
+		}
+		if pull && (w.Mount || w.Commit == "") {
+			return fault.New("not-pulled", "bring them there, or rebuild without -pull", "the source of %s is a folder of the service's host", name)
 		}
 		if w.State != records.Ready && w.State != records.Failed && w.State != records.Lost {
 			if w.State == records.Stopped {
@@ -137,7 +141,10 @@ func (r *Runner) Rebuild(ctx context.Context, account int64, name string) (recor
 		if err := db.SetWanted(ctx, w.ID, records.WantRunning); err != nil {
 			return err
 		}
-		return r.enqueue(ctx, db, tx, w, records.KindRebuild, plan.First(w.Source, w.Ref))
+		if err := r.enqueue(ctx, db, tx, w, records.KindRebuild, plan.First(w.Source, w.Ref)); err != nil || !pull {
+			return err
+		}
+		return db.PullInRun(ctx, w.ID)
 	})
 	if errors.Is(err, records.ErrNotFound) {
 		return w, fmt.Errorf("rebuild %s: %w", name, err)

@@ -24,9 +24,16 @@ func (c *carriage) source(ctx context.Context, id string, s *records.Step) (bool
 		if err != nil {
 			return false, nil, err
 		}
-		if _, there := done[s.Name]; there {
+		if before, there := done[s.Name]; there && c.run.Pull && before.Digest != s.Digest {
+			return c.once(ctx, s, func() error {
+				if err := c.bringCommits(ctx, id); err != nil {
+					return err
+				}
+				return c.forgetCheckout()
+			})
+		} else if there {
 			c.log.say("the source stays as it is, with what was changed in it")
-			return true, nil, c.o.Source.Forget(c.workspace.SiteID())
+			return true, nil, c.forgetCheckout()
 		}
 	}
 	return c.once(ctx, s, func() error { return c.put(ctx, id) })
@@ -50,7 +57,7 @@ func (c *carriage) put(ctx context.Context, id string) error {
 	if err := c.author(ctx, link); err != nil {
 		return err
 	}
-	return c.o.Source.Forget(c.workspace.SiteID()) // one of its own; what is shared stays
+	return c.forgetCheckout()
 }
 
 // author tells git inside, for this clone, whose commits are made there. Where there is no

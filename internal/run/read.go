@@ -63,6 +63,10 @@ func (r *Runner) ReadDefinition(ctx context.Context, c source.Checkout, file str
 	o := definition.Options{File: file, Folder: path.Join("/workspaces", c.Name), Artifacts: artifacts, Images: artifacts, Compose: r.o.Compose}
 	if of != "" {
 		o.Labels = map[string]string{"domicile.workspace": of}
+		o.Folder = r.o.Source.Own(of, c.Name)
+	}
+	if c.Keep {
+		o.Folder = c.Folder
 	}
 	if r.o.Definition == nil {
 		report := definition.Read(ctx, root.FS(), o)

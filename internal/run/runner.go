@@ -102,6 +102,8 @@ type Runner struct {
 	// carried are the runs that this process carries out now.
 	carried map[int64]bool
 	noticed map[int64]time.Time // when runs were asked for, by run
+	// attaching are workspaces of which somebody waits for a run of postAttachCommand.
+	attaching map[int64]bool
 
 	// serving ends when the service stops; what outlives a run goes on until then.
 	serving context.Context
@@ -166,7 +168,7 @@ func New(ctx context.Context, o Options) (*Runner, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Runner{o: o, instance: instance, facts: map[string]Examined{}, asked: map[int64]time.Time{}, works: map[int64]work{}, carried: map[int64]bool{}, noticed: map[int64]time.Time{}, doors: map[int64]bool{}}
+	r := &Runner{o: o, instance: instance, facts: map[string]Examined{}, asked: map[int64]time.Time{}, works: map[int64]work{}, carried: map[int64]bool{}, noticed: map[int64]time.Time{}, attaching: map[int64]bool{}, doors: map[int64]bool{}}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{runner: r})
 	r.queue, err = river.NewClient(riverpgxv5.New(o.Store.Pool), &river.Config{

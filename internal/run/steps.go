@@ -100,7 +100,7 @@ func (c *carriage) do(ctx context.Context, s *records.Step) (skipped bool, resul
 		if s.Name == "postStartCommand" && !(c.run.Kind == records.KindRebuild && c.made.same) { // at every start
 			return false, nil, c.postStart(ctx, id, s)
 		}
-		if s.Name == "postAttachCommand" { // at each first attach
+		if s.Name == "postAttachCommand" { // at each attach
 			return false, nil, c.lifecycle(ctx, id, s)
 		}
 		return c.once(ctx, s, func() error { return c.lifecycle(ctx, id, s) })

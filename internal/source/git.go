@@ -88,13 +88,16 @@ func (f *Fetcher) Fetch(ctx context.Context, w Want) (Checkout, error) {
 		return Checkout{}, err
 	}
 	x.Say(fmt.Sprintf("%s at %.12s", tip.said(), tip.commit))
-	c := Checkout{Folder: f.path(w.Key), Name: w.Address.Name(), Commit: tip.commit, Branch: tip.branch}
+	c := Checkout{Folder: f.Own(w.Key, w.Address.Name()), Name: w.Address.Name(), Commit: tip.commit, Branch: tip.branch}
 	if w.Key == "" {
 		c.Folder, err = x.shared(ctx, tip)
 		return c, err
 	}
-	if err := os.RemoveAll(c.Folder); err != nil {
+	if err := f.Forget(w.Key); err != nil {
 		return Checkout{}, fmt.Errorf("clear the earlier checkout: %w", err)
+	}
+	if err := os.MkdirAll(filepath.Dir(c.Folder), 0o755); err != nil {
+		return Checkout{}, fmt.Errorf("make the folder of a checkout: %w", err)
 	}
 	return c, x.checkOut(ctx, tip, c.Folder)
 }
@@ -146,6 +149,15 @@ func (f *Fetcher) begin(ctx context.Context, w Want) (*fetching, func(), error) 
 
 // Forget removes the checkout of a key.
 func (f *Fetcher) Forget(key string) error { return os.RemoveAll(f.path(key)) }
+
+// Own is the folder of a key's own checkout: its last part is the repository's name, whatever
+// the key is.
+func (f *Fetcher) Own(key, name string) string {
+	if name == "." || !filepath.IsLocal(name) || filepath.Base(name) != name {
+		name = "source"
+	}
+	return filepath.Join(f.path(key), name)
+}
 
 func (f *Fetcher) path(key string) string { return filepath.Join(f.Folder, "checkouts", key) }
 

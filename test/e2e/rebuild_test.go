@@ -80,7 +80,7 @@ func TestARebuildThatIsEndedByAStop(t *testing.T) {
 	skipper.inside(t, "halted", "echo mine > ~/note")
 	before := everything(t)
 	publish(t, "halted", `{"image": "BASE", "remoteUser": "crew", "containerEnv": {"A": "b"}, "postCreateCommand": "sleep 300"}`, nil)
-	_, err := client.Answer[client.Workspace](skipper.api.RebuildWorkspace(t.Context(), "halted"))
+	_, err := client.Answer[client.Workspace](skipper.api.RebuildWorkspace(t.Context(), "halted", nil))
 	require.NoError(t, err)
 	eventually(t, time.Minute, "it is in the midst of it", func() bool {
 		for _, s := range skipper.workspace(t, "halted").Run.Steps {
@@ -111,7 +111,7 @@ func TestAKilledRebuild(t *testing.T) {
 			count := len(objects(t))
 			publish(t, "killed", definition("2", end), nil)
 			killAt(t, name, step, func() error {
-				_, err := client.Answer[client.Workspace](skipper.api.RebuildWorkspace(t.Context(), name))
+				_, err := client.Answer[client.Workspace](skipper.api.RebuildWorkspace(t.Context(), name, nil))
 				return err
 			})
 			a := skipper.domicile(t, "follow", name)
@@ -166,4 +166,51 @@ func TestThePlanNamesAllThatIsRefused(t *testing.T) {
 	for _, says := range []string{"json:2: it asks to be privileged", "json:3: initializeCommand", "json:4: it asks for the network host", "--unheard-of has no equivalent", "domicile serve -allow privileged"} {
 		assert.Contains(t, a.out, says)
 	}
+}
+
+// New commits come where they are asked for: forward, never over changes, and then only
+// updateContentCommand runs again.
+func TestARebuildWithNewCommits(t *testing.T) {
+	const definition = `{"image": "BASE", "remoteUser": "crew", "onCreateCommand": "echo created >> ~/ran", "updateContentCommand": "echo content-$(cat tide) >> ~/ran", "postCreateCommand": "echo post >> ~/ran"}`
+	put := func(tide string) string { return publish(t, "pulled", definition, map[string]string{"tide": tide + "\n"}) }
+	source := put("ebb")
+	require.Equal(t, 0, skipper.provision(t, source, "pulled").status)
+	first := *skipper.workspace(t, "pulled").Commit
+	put("flood")
+	require.Equal(t, 0, skipper.domicile(t, "rebuild", "pulled").status)
+	assert.Equal(t, "ebb", skipper.inside(t, "pulled", "cat tide"), "without -pull the source stays")
+
+	foreseen := skipper.domicile(t, "rebuild", "pulled", "-pull", "-foresee")
+	assert.Contains(t, foreseen.out, "Bring new commits into the source")
+	assert.NotContains(t, foreseen.out, "onCreateCommand")
+	skipper.inside(t, "pulled", "echo mine > untracked; echo changed > tide")
+	a := skipper.domicile(t, "rebuild", "pulled", "-pull")
+	require.Equal(t, 1, a.status)
+	assert.Contains(t, a.err, "has changes, over which no commits are brought: M tide")
+	assert.Equal(t, client.WorkspaceStateReady, skipper.workspace(t, "pulled").State)
+
+	skipper.inside(t, "pulled", "git checkout -q tide")
+	a = skipper.domicile(t, "rebuild", "pulled", "-pull")
+	require.Equal(t, 0, a.status, a.err)
+	assert.Equal(t, "flood mine", skipper.inside(t, "pulled", "echo $(cat tide untracked)"))
+	assert.Equal(t, "created content-ebb post content-flood", skipper.inside(t, "pulled", "echo $(cat ~/ran)"))
+	now := skipper.workspace(t, "pulled")
+	assert.NotEqual(t, first, *now.Commit)
+	assert.Equal(t, *now.Commit+" "+*now.Commit, skipper.inside(t, "pulled", "echo $(git rev-parse HEAD origin/main)"))
+	a = skipper.domicile(t, "rebuild", "pulled", "-pull")
+	require.Equal(t, 0, a.status, "nothing new: "+a.err)
+
+	// A container that is replaced meanwhile gets them, too; commits of one's own are kept.
+	publish(t, "pulled", strings.Replace(definition, `"crew"`, `"crew", "containerEnv": {"NEW": "1"}`, 1), map[string]string{"tide": "slack\n"})
+	require.Equal(t, 0, skipper.domicile(t, "rebuild", "pulled", "-pull", "-yes").status)
+	assert.Equal(t, "1 slack mine", skipper.inside(t, "pulled", "echo $NEW $(cat tide untracked)"))
+	skipper.inside(t, "pulled", "git -c user.name=C -c user.email=c@skerry.test commit -qam mine --allow-empty")
+	put("ebb again")
+	a = skipper.domicile(t, "rebuild", "pulled", "-pull", "-yes")
+	require.Equal(t, 1, a.status)
+	assert.Contains(t, a.err, "does not come after")
+	assert.Equal(t, "slack", skipper.inside(t, "pulled", "cat tide"))
+	skipper.inside(t, "pulled", "git switch -q -c other")
+	a = skipper.domicile(t, "rebuild", "pulled", "-pull", "-yes")
+	assert.Contains(t, a.err, "the branch other is checked out")
 }

@@ -1,11 +1,24 @@
 package e2e
 
 import (
+	"maps"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
+
+// bell is a feature whose entrypoint tells who runs it, and its script who it is told of.
+var bell = map[string]string{
+	".devcontainer/bell/devcontainer-feature.json": `{"id": "bell", "version": "1.0.0", "entrypoint": "/opt/bell"}`,
+	".devcontainer/bell/install.sh":                "printf '#!/bin/sh\\nid -un > /tmp/rang\\n' > /opt/bell; chmod +x /opt/bell; echo $_CONTAINER_USER $_REMOTE_USER $_REMOTE_USER_HOME > /opt/told",
+}
+
+func with(files map[string]string, name, text string) map[string]string {
+	more := maps.Clone(files)
+	more[name] = text
+	return more
+}
 
 // What the standard says, seen from inside.
 func TestTheStandardFromInside(t *testing.T) {
@@ -27,6 +40,18 @@ func TestTheStandardFromInside(t *testing.T) {
 		"other-letters":     {definition: `{"image": "BASE", "Image": "none:1", "remoteUser": "crew", "RemoteUser": "root"}`, line: "id -un", want: "crew"},
 		"meaningless-stays": {definition: `{"image": "BASE", "remoteUser": "crew", "containerEnv": {"A": "${nothing:x} ${also}", "B": "$HOME"}}`, line: "printenv A B", want: "${nothing:x} ${also}\n$HOME"},
 		"stop-in-templates": {definition: `{"dockerComposeFile": "c.yaml", "service": "work", "workspaceFolder": "/workspaces/stop-in-templates"}`, files: map[string]string{".devcontainer/c.yaml": "services: { work: { image: BASE, init: true, command: sleep infinity, volumes: ['../..:/workspaces:cached'] } }", "here": "yes"}, line: "cat here", want: "yes"},
+		"first-process":     {definition: `{"image": "BASE", "containerUser": "crew", "features": {"./bell": {}}}`, files: bell, line: "stat -c %U /proc/1; cat /tmp/rang", want: "crew\ncrew"},
+		"first-process-of-the-image": {definition: `{"build": {"dockerfile": "Dockerfile"}, "features": {"./bell": {}}}`, files: with(bell, ".devcontainer/Dockerfile", "FROM BASE\nARG WHO=crew\nUSER $WHO\n"),
+			line: "stat -c %U /proc/1; cat /tmp/rang; id -un", want: "crew\ncrew\ncrew"},
+		"first-process-of-root": {definition: `{"image": "BASE", "remoteUser": "crew", "features": {"./bell": {}}}`, files: bell, line: "stat -c %U /proc/1; cat /tmp/rang; id -un", want: "root\nroot\ncrew"},
+		"features-see-run-as":   {definition: `{"image": "BASE", "runArgs": ["--user=crew"], "features": {"./bell": {}}}`, files: bell, line: "cat /opt/told", want: "crew crew /home/crew"},
+		"parts":                 {definition: `{"image": "BASE", "remoteUser": "crew", "mounts": ["source=${localWorkspaceFolder}/data,target=/data,type=bind", {"type": "bind", "source": "${localWorkspaceFolder}", "target": "/whole"}], "runArgs": ["-v", "${localWorkspaceFolder}/data/rate:/etc/rate"]}`, files: map[string]string{"data/rate": "7"}, line: "cat /data/rate /whole/data/rate /etc/rate; echo 8 > data/rate; cat /data/rate /etc/rate", want: "7778\n8"},
+		"base-name":             {definition: `{"image": "BASE", "remoteUser": "crew", "containerEnv": {"A": "${localWorkspaceFolderBasename}"}}`, line: "echo $A; pwd", want: "base-name\n/workspaces/base-name"},
+		"dockerfile-label":      {definition: `{"build": {"dockerfile": "Dockerfile"}}`, files: map[string]string{".devcontainer/Dockerfile": "FROM BASE\nLABEL devcontainer.metadata='[{\"remoteUser\": \"crew\", \"remoteEnv\": {\"TIDE\": \"ebb\"}}]'\n"}, line: "id -un; echo $TIDE", want: "crew\nebb"},
+		"inline-dockerfile": {definition: `{"dockerComposeFile": "c.yaml", "service": "work", "workspaceFolder": "/src"}`, files: map[string]string{"hull/name": "Skerry", "extra/keel": "oak", ".devcontainer/c.yaml": "services:\n  work:\n    init: true\n    command: sleep infinity\n    volumes: ['..:/src']\n    build:\n      context: ../hull\n      additional_contexts: { more: ../extra, wood: 'docker-image://BASE' }\n      dockerfile_inline: |\n        FROM wood\n        COPY name /name\n        COPY --from=more keel /keel\n        COPY --from=wood /etc/hostname /other\n        USER crew\n"},
+			line: "cat /name /keel; id -un", want: "Skerryoakcrew"},
+		"inline-slip":       {definition: `{"dockerComposeFile": "c.yaml", "service": "work", "workspaceFolder": "/src"}`, files: map[string]string{".devcontainer/c.yaml": "services:\n  work:\n    build:\n      context: .\n      dockerfile_inline: |\n        FROM BASE\n        RUNN x\n"}, fails: ".devcontainer/c.yaml:7"},
+		"context-elsewhere": {definition: `{"dockerComposeFile": "c.yaml", "service": "work", "workspaceFolder": "/src"}`, files: map[string]string{".devcontainer/c.yaml": "services:\n  work:\n    build:\n      context: .\n      additional_contexts:\n        host: /etc\n      dockerfile_inline: FROM BASE\n"}, fails: ".devcontainer/c.yaml"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

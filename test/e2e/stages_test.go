@@ -36,14 +36,23 @@ func TestHostCommandsRunOnlyWherePolicyAllows(t *testing.T) {
 	assert.NotContains(t, a.err, "postgres://", "nothing of the service's own environment")
 	assert.NotContains(t, a.err, "DOMICILE_")
 	assert.Equal(t, "made on the host", strings.TrimSpace(skipper.domicile(t, "run", "initial", "--", "cat", "from-host").out))
+	// It runs at later starts too, in the same checkout, with the git host away as well.
+	publish(t, "initially", `{"image": "BASE", "initializeCommand": "echo x >> count; echo count $(wc -l < count) in ${localWorkspaceFolder}; test $PWD = ${localWorkspaceFolder}; test $(basename $PWD) = initially"}`, nil)
+	again := skipper.provision(t, world.GitAt+"/test/initially.git", "initially")
+	require.Equal(t, 0, again.status, again.err)
+	assert.Contains(t, again.err, "count 1 in ")
+	require.Equal(t, 0, skipper.domicile(t, "stop", "initially").status)
+	started := skipper.domicile(t, "start", "initially")
+	require.Equal(t, 0, started.status, started.err)
+	assert.Contains(t, started.err, "count 2 in ")
 	publish(t, "initial", `{"image": "BASE", "initializeCommand": "echo no oil >&2; exit 4"}`, nil)
 	a = skipper.provision(t, source, "initial-bad")
 	assert.Equal(t, 1, a.status)
 	assert.Contains(t, a.err, "initializeCommand failed: echo no oil")
 }
 
-// postAttachCommand runs when somebody connects to whom nobody else is connected.
-func TestPostAttachAtEachFirstAttach(t *testing.T) {
+// postAttachCommand runs each time somebody connects.
+func TestPostAttachAtEachAttach(t *testing.T) {
 	source := publish(t, "attached", `{"image": "BASE", "remoteUser": "crew", "postAttachCommand": "echo attached >> ~/attached"}`, nil)
 	require.Equal(t, 0, skipper.provision(t, source, "attached").status)
 	count := func() int {
@@ -51,19 +60,18 @@ func TestPostAttachAtEachFirstAttach(t *testing.T) {
 		return strings.Count(out, "attached\n")
 	}
 	assert.Zero(t, count())
-	for n := range 2 {
-		// Who stays until it ran; another one meanwhile makes it not run again.
-		first := openTerminal(t, "attached", "one")
-		eventually(t, 20*time.Second, "postAttachCommand ran", func() bool { return count() == n+1 })
-		second := openTerminal(t, "attached", "two")
-		second.typed("echo here-$((2+3))\n")
-		second.expect("here-5")
-		first.typed("exit\n")
-		first.expectExit(0)
-		second.typed("exit\n")
-		second.expectExit(0)
+	first := openTerminal(t, "attached", "one")
+	eventually(t, 20*time.Second, "postAttachCommand ran", func() bool { return count() == 1 })
+	// Somebody is connected already, and this one goes at once: it is an attach too.
+	assert.Equal(t, 0, skipper.domicile(t, "run", "attached", "--", "true").status)
+	eventually(t, 20*time.Second, "postAttachCommand ran again", func() bool { return count() == 2 })
+	second := openTerminal(t, "attached", "two")
+	eventually(t, 20*time.Second, "postAttachCommand ran for the second terminal", func() bool { return count() == 3 })
+	for _, terminal := range []*openedTerminal{first, second} {
+		terminal.typed("exit\n")
+		terminal.expectExit(0)
 	}
-	assert.Equal(t, 2, count())
+	assert.Equal(t, 3, count())
 	assert.Contains(t, skipper.domicile(t, "log", "attached").out, "$ echo attached")
 }
 

@@ -1,12 +1,14 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"net"
 	"os"
 	"path/filepath"
@@ -32,6 +34,7 @@ import (
 	"github.com/tonistiigi/fsutil"
 
 	"domicile/internal/archive"
+	"domicile/internal/definition"
 	"domicile/internal/fault"
 	"domicile/internal/judge"
 	"domicile/internal/recipe"
@@ -64,10 +67,11 @@ type builder struct {
 	progress func(string)
 	caps     gateway.BuildOpts
 	mounts   map[string]fsutil.FS
-	open     []io.Closer // until the build is over
-	fetched  []string    // folders for what ADD fetches
-	failed   error       // what went wrong on this side
-	text     string      // of the Dockerfile
+	open     []io.Closer       // until the build is over
+	fetched  []string          // folders for what ADD fetches
+	failed   error             // what went wrong on this side
+	text     string            // of the Dockerfile
+	named    map[string]string // folders beside the context, as the builder's options name them
 }
 
 func (s *Site) build(ctx context.Context, b site.Build, progress func(string)) error {
@@ -113,7 +117,7 @@ func (s *Site) build(ctx context.Context, b site.Build, progress func(string)) e
 		}
 		attached = append(attached, secretsprovider.FromMap(secrets))
 	}
-	_, err = c.Build(ctx, client.SolveOpt{LocalMounts: w.mounts, Session: attached,
+	_, err = c.Build(ctx, client.SolveOpt{LocalMounts: w.mounts, FrontendAttrs: w.named, Session: attached,
 		Exports: []client.ExportEntry{{Type: "moby", Attrs: map[string]string{"name": w.tag}}}}, "domicile", w.solve, status)
 	log := <-told
 	return w.explain(err, log)
@@ -195,6 +199,36 @@ func (w *builder) mountContext() error {
 		return fmt.Errorf("read the ignore file: %w", err)
 	}
 	w.mounts[dockerui.DefaultLocalNameContext] = left
+	return w.mountContexts(root)
+}
+
+// mountContexts opens the folders beside the context that the Dockerfile names, and takes
+// the images that it names so as if they were pinned.
+func (w *builder) mountContexts(root *os.Root) error {
+	pins := maps.Clone(w.Recipe.Pins)
+	for name, of := range w.Recipe.Dockerfile.Contexts {
+		if image, is := definition.ImageContext(of); is {
+			if pins == nil {
+				pins = map[string]string{}
+			}
+			pins[name] = cmp.Or(pins[image], image)
+			continue
+		}
+		sub, err := root.OpenRoot(of)
+		if err != nil {
+			return fmt.Errorf("open the build's context %s: %w", name, err)
+		}
+		w.open = append(w.open, sub)
+		mount := fmt.Sprintf("context-%d", len(w.named))
+		if w.named == nil {
+			w.named = map[string]string{}
+		}
+		w.named["context:"+name] = "local:" + mount
+		if w.mounts[mount], err = fsutil.NewFilterFS(rootFS{sub}, &fsutil.FilterOpt{ExcludePatterns: []string{".git", "**/.git"}}); err != nil {
+			return fmt.Errorf("open the build's context %s: %w", name, err)
+		}
+	}
+	w.Recipe.Pins = pins
 	return nil
 }
 
@@ -203,7 +237,7 @@ func (w *builder) mountContext() error {
 func (w *builder) solve(ctx context.Context, c gateway.Client) (r *gateway.Result, err error) {
 	defer func() { w.failed = err }() // the builder tells only its text
 	w.caps = c.BuildOpts()
-	state, image, err := w.base(ctx)
+	state, image, err := w.base(ctx, c)
 	if err != nil {
 		return nil, err
 	}
@@ -252,7 +286,7 @@ func platform() ocispecs.Platform {
 	return ocispecs.Platform{OS: "linux", Architecture: runtime.GOARCH}
 }
 
-func (w *builder) base(ctx context.Context) (llb.State, *dockerspec.DockerOCIImage, error) {
+func (w *builder) base(ctx context.Context, c gateway.Client) (llb.State, *dockerspec.DockerOCIImage, error) {
 	d := w.Recipe.Dockerfile
 	if d == nil {
 		ref, _, config, err := w.ResolveImageConfig(ctx, w.Recipe.Base, sourceresolver.Opt{})
@@ -271,13 +305,20 @@ func (w *builder) base(ctx context.Context) (llb.State, *dockerspec.DockerOCIIma
 		return llb.State{}, nil, fmt.Errorf("open the source: %w", err)
 	}
 	defer root.Close()
-	text, err := root.ReadFile(d.Path)
-	if err != nil {
-		return llb.State{}, nil, fmt.Errorf("read the Dockerfile: %w", err)
+	text := []byte(d.Inline)
+	if d.Inline == "" {
+		if text, err = root.ReadFile(d.Path); err != nil {
+			return llb.State{}, nil, fmt.Errorf("read the Dockerfile: %w", err)
+		}
 	}
 	w.text = string(text)
 	o := dockerfile2llb.ConvertOpt{MetaResolver: w, LLBCaps: &w.caps.LLBCaps, TargetPlatform: new(platform()),
 		Config: dockerui.Config{BuildArgs: d.Args, Target: d.Target, Labels: d.Labels, CacheIDNamespace: w.s.o.Installation + "-" + w.Recipe.CacheSpace(), ImageResolveMode: llb.ResolveModePreferLocal, BuildPlatforms: []ocispecs.Platform{platform()}}}
+	if len(w.named) > 0 {
+		if o.Client, err = dockerui.NewClient(c); err != nil {
+			return llb.State{}, nil, fmt.Errorf("name the build's contexts: %w", err)
+		}
+	}
 	if d.NoNetwork {
 		o.NetworkMode = pb.NetMode_NONE
 	}

@@ -107,6 +107,9 @@ func (s *Site) create(ctx context.Context, workspace string, c plan.Container) e
 	if c.Init {
 		host.Init = &c.Init
 	}
+	if c.Mounts, err = s.foldersOf(workspace, c.Mounts, config); err != nil {
+		return err
+	}
 	if err := s.settings(workspace, c.Settings, host); err != nil {
 		return err
 	}
@@ -182,8 +185,17 @@ func (s *Site) firstProcess(ctx context.Context, config *container.Config, c pla
 		}
 	}
 	if c.Override {
+		user, err := s.runsAs(ctx, c)
+		if err != nil {
+			return err
+		}
+		config.Entrypoint, config.Cmd = entry(c.Entrypoints, s.agentCommand(c.Beside != "")), []string{}
 		// The agent needs root to become the session's user; it runs nothing as root itself.
-		config.User, config.Entrypoint, config.Cmd = "0:0", entry(c.Entrypoints, s.agentCommand(c.Beside != "")), []string{}
+		// Where the container is somebody else's it runs beside the first process.
+		if config.User = "0:0"; !isRoot(user) {
+			config.User, config.Labels[labelBeside] = user, "true"
+			config.Entrypoint = entry(c.Entrypoints, []string{wire.AgentPath, "stay"})
+		}
 		return nil
 	}
 	config.User, config.Labels[labelBeside] = c.User, "true"
@@ -210,6 +222,23 @@ func (s *Site) firstProcess(ctx context.Context, config *container.Config, c pla
 	}
 	config.Entrypoint, config.Cmd = entry(c.Entrypoints, command), []string{}
 	return nil
+}
+
+// runsAs is the user of a container: what the definition says, or its image's.
+func (s *Site) runsAs(ctx context.Context, c plan.Container) (string, error) {
+	if c.User != "" {
+		return c.User, nil
+	}
+	i, err := s.api.ImageInspect(ctx, s.local(c.Image))
+	if err != nil || i.Config == nil {
+		return "", err
+	}
+	return i.Config.User, nil
+}
+
+func isRoot(user string) bool {
+	name, _, _ := strings.Cut(user, ":")
+	return name == "" || name == "root" || name == "0"
 }
 
 // entry runs the features' entrypoints in order and then the command. One that fails is

@@ -45,7 +45,7 @@ func (s *Site) reaches(ctx context.Context, from, to string) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	stays, done, err := s.trialProgram(ctx, "stays", image, to, "-stay")
+	stays, done, err := s.trialProgram(ctx, "stays", image, to, "stay")
 	if err != nil {
 		return false, err
 	}
@@ -61,7 +61,7 @@ func (s *Site) reaches(ctx context.Context, from, to string) (bool, error) {
 	if address == "" {
 		return false, errors.New("try two networks: the program to be reached has no address")
 	}
-	dials, done, err := s.trialProgram(ctx, "dials", image, from, address+":9")
+	dials, done, err := s.trialProgram(ctx, "dials", image, from, "reach", address+":9")
 	if err != nil {
 		return false, err
 	}
@@ -83,14 +83,14 @@ func (s *Site) trialLabels() map[string]string {
 	return map[string]string{labelInstallation: s.o.Installation}
 }
 
-// trialProgram runs the agent's trial on a network; done takes it away.
-func (s *Site) trialProgram(ctx context.Context, role, image, network, argument string) (id string, done func(), err error) {
+// trialProgram runs a command of the agent's on a network; done takes it away.
+func (s *Site) trialProgram(ctx context.Context, role, image, network string, command ...string) (id string, done func(), err error) {
 	name := s.name("trial-" + role)
 	// One may be left from a service that was killed.
 	if err := s.api.ContainerRemove(ctx, name, container.RemoveOptions{Force: true}); err != nil && !isNotFound(err) {
 		return "", nil, s.explain(err, "remove an earlier program to try networks with")
 	}
-	made, err := s.api.ContainerCreate(ctx, &container.Config{Image: image, Cmd: []string{wire.AgentPath, "reach", argument}, Labels: s.trialLabels()},
+	made, err := s.api.ContainerCreate(ctx, &container.Config{Image: image, Cmd: append([]string{wire.AgentPath}, command...), Labels: s.trialLabels()},
 		&container.HostConfig{NetworkMode: container.NetworkMode(network), CapDrop: []string{"ALL"}, ReadonlyRootfs: true}, nil, nil, name)
 	if err != nil {
 		return "", nil, s.explain(err, "make a program to try networks with")

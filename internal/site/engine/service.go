@@ -80,15 +80,8 @@ func (s *Site) EnsureService(ctx context.Context, workspace, digest string, judg
 	if _, err := s.isLocal(ctx); err != nil {
 		return err
 	}
-	v.Mounts = slices.Clone(v.Mounts)
-	for i, m := range v.Mounts {
-		if m.Type == judge.MountFolder {
-			if v.Mounts[i].Source, err = s.mountedFolder(workspace, m.Source); err != nil {
-				return err
-			}
-			v.Mounts[i].Type = "bind"
-			config.Labels[labelFolder] = m.Source
-		}
+	if v.Mounts, err = s.foldersOf(workspace, v.Mounts, config); err != nil {
+		return err
 	}
 	if err := s.settings(workspace, v.Settings, host); err != nil {
 		return err
@@ -118,6 +111,21 @@ func (s *Site) EnsureService(ctx context.Context, workspace, digest string, judg
 		return nil // its files are in the state
 	}
 	return s.putFiles(ctx, made, v.Mounts, source)
+}
+
+// foldersOf makes mounts of the folder that is a workspace's source what an engine takes.
+func (s *Site) foldersOf(workspace string, mounts []plan.Mount, config *container.Config) (_ []plan.Mount, err error) {
+	mounts = slices.Clone(mounts)
+	for i, m := range mounts {
+		if m.Type == judge.MountFolder {
+			if mounts[i].Source, err = s.mountedFolder(workspace, m.Source); err != nil {
+				return nil, err
+			}
+			mounts[i].Type = "bind"
+			config.Labels[labelFolder] = m.Source
+		}
+	}
+	return mounts, nil
 }
 
 // restartPolicy reads "on-failure:3".

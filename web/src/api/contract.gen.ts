@@ -2226,7 +2226,10 @@ export interface operations {
     };
     foreseeRebuild: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description With new commits. */
+                pull?: boolean;
+            };
             header?: never;
             path: {
                 name: components["parameters"]["Name"];
@@ -2249,7 +2252,10 @@ export interface operations {
     };
     rebuildWorkspace: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Brings new commits into its source, too; never over changes. */
+                pull?: boolean;
+            };
             header?: never;
             path: {
                 name: components["parameters"]["Name"];

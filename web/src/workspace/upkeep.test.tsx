@@ -49,7 +49,22 @@ describe("a rebuild", () => {
     await waitFor(() => expect(screen.getByText("files in /opt/tools")).toBeTruthy());
     expect(rebuild).not.toHaveBeenCalled();
     fireEvent.click(screen.getByRole("button", { name: "Rebuild it" }));
-    await waitFor(() => expect(rebuild).toHaveBeenCalledWith("deck"));
+    await waitFor(() => expect(rebuild).toHaveBeenCalledWith("deck", false));
+  });
+});
+
+describe("a rebuild with new commits", () => {
+  it("is foreseen, told and asked for with them", async () => {
+    const foresee = vi.spyOn(api, "foresee").mockImplementation(async (_, pull) => ({ steps: pull ? ["Bring new commits into the source"] : [], replaces: false, lost: [], stays: [] }));
+    const rebuild = vi.spyOn(api, "rebuild").mockResolvedValue(deck);
+    shown(<Rebuild workspace={{ ...deck, commit: "c0ffee" }} />);
+    fireEvent.click(screen.getByRole("button", { name: "Rebuild …" }));
+    await waitFor(() => expect(foresee).toHaveBeenCalledWith("deck", false));
+    fireEvent.click(screen.getByRole("checkbox"));
+    await waitFor(() => expect(screen.getByText("Bring new commits into the source")).toBeTruthy());
+    expect(screen.getByText("domicile rebuild deck -pull")).toBeTruthy();
+    fireEvent.click(screen.getByRole("button", { name: "Rebuild it" }));
+    await waitFor(() => expect(rebuild).toHaveBeenCalledWith("deck", true));
   });
 });
 

@@ -1,4 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
 import { Link } from "react-router";
 import { api, type Workspace } from "../api/client";
 import { Ask } from "../frame/ask";
@@ -105,12 +106,14 @@ export function StopsSoon({ workspace: w }: { workspace: Workspace }) {
 /** A rebuild, asked for after it is told what it would do and what would be lost. */
 export function Rebuild({ workspace: w }: { workspace: Workspace }) {
   const queries = useQueryClient();
-  const foreseen = useQuery({ queryKey: ["workspace", w.name, "foreseen"], queryFn: () => api.foresee(w.name), enabled: false, gcTime: 0 });
-  const rebuild = useMutation({ mutationFn: () => api.rebuild(w.name), onSuccess: () => queries.invalidateQueries({ queryKey: ["workspace", w.name] }) });
+  const [pull, setPull] = useState(false);
+  const [open, setOpen] = useState(0);
+  const foreseen = useQuery({ queryKey: ["workspace", w.name, "foreseen", pull, open], queryFn: () => api.foresee(w.name, pull), enabled: open > 0, gcTime: 0 });
+  const rebuild = useMutation({ mutationFn: () => api.rebuild(w.name, pull), onSuccess: () => queries.invalidateQueries({ queryKey: ["workspace", w.name] }) });
   const f = foreseen.data;
   return (
     <>
-      <Ask className="btn" button="Rebuild …" title={`Rebuild ${w.name}?`} yes="Rebuild it" act={() => rebuild.mutate()} onOpen={() => void foreseen.refetch()} disabled={rebuild.isPending} harmless={f?.lost.length === 0}>
+      <Ask className="btn" button="Rebuild …" title={`Rebuild ${w.name}?`} yes="Rebuild it" act={() => rebuild.mutate()} onOpen={() => setOpen(open + 1)} disabled={rebuild.isPending} harmless={f?.lost.length === 0}>
         {foreseen.isFetching && <p>Comparing with the definition as it is now …</p>}
         {f && !foreseen.isFetching && (
           <>
@@ -121,8 +124,14 @@ export function Rebuild({ workspace: w }: { workspace: Workspace }) {
           </>
         )}
         <TroubleNote error={foreseen.error} />
+        {w.commit && (
+          <label className="mt-4 flex items-center gap-2">
+            <input type="checkbox" className="checkbox" checked={pull} onChange={(e) => setPull(e.target.checked)} />
+            Bring new commits too, but never over changes
+          </label>
+        )}
         <div className="mt-4">
-          <AsCommand>{`domicile rebuild ${w.name}`}</AsCommand>
+          <AsCommand>{`domicile rebuild ${w.name}${pull ? " -pull" : ""}`}</AsCommand>
         </div>
       </Ask>
       <TroubleNote error={rebuild.error} />
