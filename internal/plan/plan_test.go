@@ -51,7 +51,7 @@ func TestSteps(t *testing.T) {
 
 // A digest changes exactly when something that goes into the step changes.
 func TestDigests(t *testing.T) {
-	const base = `{"image": "i", "containerEnv": {"A": "1"}, "onCreateCommand": "a", "postStartCommand": "d"}`
+	const base = `{"image": "i", "containerEnv": {"A": "1"}, "onCreateCommand": "a", "updateContentCommand": "b", "postStartCommand": "d"}`
 	digests := func(text, commit string) map[string]string {
 		m := map[string]string{}
 		for _, s := range makePlan(t, text, commit).Steps {
@@ -63,9 +63,9 @@ func TestDigests(t *testing.T) {
 	cases := map[string]struct{ text, commit, changed string }{
 		"nothing":       {base, "c0", ""},
 		"a label":       {strings.Replace(base, `{"image"`, `{"name": "x", "portsAttributes": {"1": {"label": "y"}}, "image"`, 1), "c0", ""},
-		"the image":     {strings.Replace(base, `"i"`, `"j"`, 1), "c0", "image container agent onCreateCommand postStartCommand"},
-		"containerEnv":  {strings.Replace(base, `"1"`, `"2"`, 1), "c0", "container agent onCreateCommand postStartCommand"},
-		"the commit":    {base, "c1", "source onCreateCommand postStartCommand"},
+		"the image":     {strings.Replace(base, `"i"`, `"j"`, 1), "c0", "image container agent onCreateCommand updateContentCommand postStartCommand"},
+		"containerEnv":  {strings.Replace(base, `"1"`, `"2"`, 1), "c0", "container agent onCreateCommand updateContentCommand postStartCommand"},
+		"the commit":    {base, "c1", "source updateContentCommand"},
 		"the last step": {strings.Replace(base, `"d"`, `"e"`, 1), "c0", "postStartCommand"},
 	}
 	for name, c := range cases {
