@@ -26,7 +26,6 @@ type command struct {
 	args    string // how its arguments are shown
 	summary string
 	example string
-	hidden  bool // not for people: the overview leaves it out
 	// setup declares the flags and returns what runs once they are read.
 	setup func(f *flag.FlagSet) action
 }
@@ -64,13 +63,6 @@ type exitStatus int
 
 func (e exitStatus) Error() string { return fmt.Sprintf("exit status %d", int(e)) }
 
-func commands() []command {
-	return []command{
-		provisionCommand, planCommand, prepareCommand, rebuildCommand, snapshotsCommand, helperCommand, stayCommand, listCommand, showCommand, followCommand, logCommand, shellCommand, runCommand, forwardCommand, checksCommand, tasksCommand, servicesCommand, driftCommand, tidyCommand,
-		startCommand, stopCommand, removeCommand, checkCommand, templatesCommand, draftCommand, loginCommand, logoutCommand, keysCommand, personalCommand, authorCommand, secretsCommand, githostsCommand, passwordCommand, tokensCommand, accountsCommand, signInsCommand, registriesCommand, sitesCommand, serveCommand, versionCommand, throughCommand,
-	}
-}
-
 func main() {
 	if os.Args[0] == apart.Left {
 		os.Exit(apart.Main())
@@ -92,10 +84,8 @@ func run(ctx context.Context, t *terminal, args []string) int {
 		}
 		return 0
 	}
-	for _, c := range commands() {
-		if c.name == args[0] {
-			return c.run(ctx, t, args[1:])
-		}
+	if c, known := commandNamed(args[0]); known {
+		return c.run(ctx, t, args[1:])
 	}
 	fmt.Fprintf(t.err, "domicile: there is no command %q; domicile help lists them\n", args[0])
 	return 2
@@ -152,19 +142,6 @@ func parse(f *flag.FlagSet, args []string) (rest []string, err error) {
 		}
 	}
 	return append(rest, verbatim...), nil
-}
-
-func overview(w io.Writer) {
-	fmt.Fprint(w, "Domicile makes a ready place to work of a repository that carries a dev container definition.\n\nUse: domicile COMMAND [FLAGS] [ARGUMENTS]\n\n")
-	table := newTable(w)
-	for _, c := range commands() {
-		if c.hidden {
-			continue
-		}
-		table.row("  "+c.name, c.summary)
-	}
-	table.flush()
-	fmt.Fprint(w, "\nMore on one of them: domicile COMMAND -h\n")
 }
 
 func (c command) help(w io.Writer, f *flag.FlagSet) {

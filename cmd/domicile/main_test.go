@@ -41,7 +41,15 @@ func TestFlagsMayStandAnywhere(t *testing.T) {
 }
 
 func TestEveryCommandHasAnExampleThatFits(t *testing.T) {
-	for _, c := range commands() {
+	var all []command
+	for _, g := range groups() {
+		all = append(all, g.commands...)
+	}
+	overview, _, _ := call(t, "help")
+	for _, c := range all {
+		if c.summary != "" {
+			assert.Contains(t, overview, "\n  "+c.name+" ")
+		}
 		out, _, status := call(t, c.name, "-h")
 		assert.Equal(t, 0, status, c.name)
 		assert.Contains(t, out, "Use: domicile "+c.name)

@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -86,6 +87,17 @@ var serveCommand = command{
 			return serve(ctx, t, s)
 		}
 	},
+}
+
+// agentsBeside gives the agents' binaries: that for this machine has a plain name, those for
+// others carry their architecture behind it.
+func agentsBeside(own string) func(architecture string) string {
+	return func(architecture string) string {
+		if architecture == runtime.GOARCH {
+			return own
+		}
+		return own + "-" + architecture
+	}
 }
 
 func besideMe(name string) string {
@@ -207,7 +219,15 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 	if err != nil {
 		return err
 	}
-	local, err := engine.New(engine.Options{Host: s.engine, Installation: installation, Agent: s.agent, SocketFolder: filepath.Join(data, "sockets"), DoorFolder: filepath.Join(data, "doors"), ViewFolder: filepath.Join(data, "views"),
+	toEngine, near, err := engine.Address(s.engine)
+	if err != nil {
+		return err
+	}
+	var shared *engine.Shared
+	if near {
+		shared = &engine.Shared{Sockets: filepath.Join(data, "sockets"), Doors: filepath.Join(data, "doors"), Views: filepath.Join(data, "views")}
+	}
+	local, err := engine.New(engine.Options{Name: s.engine, Dial: toEngine, Installation: installation, Agents: agentsBeside(s.agent), Shared: shared,
 		Secret: seal.Derive("names"), ServiceKey: keys.ServicePublic(), Youngest: max(s.youngest, 1), Keychain: artifacts.Keychain, MayAsk: gate.Check, HTTP: &http.Client{Transport: gate.Transport()}})
 	if err != nil {
 		return err

@@ -19,7 +19,7 @@ import (
 // throughCommand is what git and ssh call, on the service's host, to reach a git host: it
 // joins its standard input and output to a host and port by way of the service's proxy.
 var throughCommand = command{
-	name: "through", args: "PROXY HOST PORT", summary: "", hidden: true,
+	name: "through", args: "PROXY HOST PORT", summary: "",
 	example: "domicile through 127.0.0.1:3128 git.ferry.test 22",
 	setup: func(*flag.FlagSet) action {
 		return func(ctx context.Context, t *terminal, args []string) error {

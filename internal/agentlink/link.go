@@ -43,7 +43,7 @@ func Open(ctx context.Context, stream net.Conn, key ssh.Signer) (*Link, error) {
 	conn, channels, requests, err := ssh.NewClientConn(stream, "agent", config)
 	if err != nil {
 		stream.Close()
-		return nil, fault.Passing(err, "agent-unreachable", "", "the workspace's agent does not answer")
+		return nil, fault.Transient(err, "agent-unreachable", "", "the workspace's agent does not answer")
 	}
 	return &Link{conn, channels, requests}, nil
 }
@@ -86,10 +86,10 @@ func (l *Link) call(ctx context.Context, limit time.Duration, name string, reque
 	case err != nil && ctx.Err() != nil:
 		return fmt.Errorf("%s: %w", name, ctx.Err())
 	case err != nil && limited.Err() != nil:
-		return fault.Passing(nil, "agent-unreachable", "stop and start the workspace", "the workspace's agent did not answer %s within %s", name, limit)
+		return fault.Transient(nil, "agent-unreachable", "stop and start the workspace", "the workspace's agent did not answer %s within %s", name, limit)
 	}
 	if err != nil {
-		return fault.Passing(err, "agent-unreachable", "", "the connection to the workspace's agent broke")
+		return fault.Transient(err, "agent-unreachable", "", "the connection to the workspace's agent broke")
 	}
 	if !ok {
 		return fault.New("agent-refused", "stop and start the workspace", "the workspace's agent does not know %s", name)
@@ -223,7 +223,7 @@ func (l *Link) Put(ctx context.Context, target string, archive io.Reader) error 
 	case errors.As(err, &exit) && len(text) > 0:
 		return fault.New("put-failed", "", "the workspace could not take the source: %s", text)
 	case copyErr != nil:
-		return fault.Passing(copyErr, "agent-unreachable", "", "the connection to the workspace broke while the source was put in")
+		return fault.Transient(copyErr, "agent-unreachable", "", "the connection to the workspace broke while the source was put in")
 	}
 	return err
 }
@@ -243,7 +243,7 @@ func (l *Link) open(ctx context.Context, kind string, request any) (ssh.Channel,
 		return nil, nil, fault.New("agent-refused", "", "the workspace's agent refused: %s", refused.Message)
 	}
 	if err != nil {
-		return nil, nil, fault.Passing(err, "agent-unreachable", "", "the connection to the workspace's agent broke")
+		return nil, nil, fault.Transient(err, "agent-unreachable", "", "the connection to the workspace's agent broke")
 	}
 	return channel, requests, nil
 }
@@ -252,7 +252,7 @@ func (l *Link) open(ctx context.Context, kind string, request any) (ssh.Channel,
 func exitOf(requests <-chan *ssh.Request) <-chan error {
 	end := make(chan error, 1)
 	go func() {
-		err := error(fault.Passing(io.ErrUnexpectedEOF, "agent-unreachable", "", "the connection to the workspace's agent broke before the command ended"))
+		err := error(fault.Transient(io.ErrUnexpectedEOF, "agent-unreachable", "", "the connection to the workspace's agent broke before the command ended"))
 		for r := range requests {
 			var status struct{ Status uint32 }
 			var signal struct {

@@ -36,7 +36,7 @@ type outside struct{}
 func (outside) Feature(_ context.Context, r definition.Reference, digest string) (definition.Artifact, error) {
 	switch r.ID {
 	case "down":
-		return definition.Artifact{}, fault.Passing(errors.New("no route"), "registry-down", "try again", "the registry of %s does not answer", r.Written)
+		return definition.Artifact{}, fault.Transient(errors.New("no route"), "registry-down", "try again", "the registry of %s does not answer", r.Written)
 	case "offline":
 		return definition.Artifact{}, definition.ErrOffline
 	case "other":
@@ -58,7 +58,7 @@ func (outside) Image(_ context.Context, reference string) (string, []byte, error
 	case "local:1":
 		return "", nil, nil
 	}
-	return "", nil, fault.Passing(errors.New("refused"), "registry-down", "try again", "%s cannot be asked for", reference)
+	return "", nil, fault.Transient(errors.New("refused"), "registry-down", "try again", "%s cannot be asked for", reference)
 }
 
 func repositories(t *testing.T) map[string]fs.FS {
@@ -104,9 +104,9 @@ func TestADefinitionReadElsewhere(t *testing.T) {
 			there, err := r.Definition(t.Context(), "", files, o)
 			require.NoError(t, err)
 			assert.Equal(t, plain(t, here), plain(t, there))
-			if here.Passing != nil {
-				assert.Equal(t, fault.Code(here.Passing), fault.Code(there.Passing))
-				assert.True(t, fault.IsTransient(there.Passing))
+			if here.Transient != nil {
+				assert.Equal(t, fault.Code(here.Transient), fault.Code(there.Transient))
+				assert.True(t, fault.IsTransient(there.Transient))
 			}
 			require.Len(t, there.Features, len(here.Features))
 			for i, f := range here.Features {

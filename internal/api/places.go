@@ -21,7 +21,7 @@ func (s *Server) ListSites(ctx context.Context, _ ListSitesRequestObject) (ListS
 	}
 	for _, name := range s.o.Sites {
 		found := s.o.Runner.Examined(name)
-		v := Site{Name: name, Kind: SiteKind(s.o.Runner.Site(name).Kind()), Ready: found.Err == nil && !found.At.IsZero(), Workspaces: count(mine, name)}
+		v := Site{Name: name, Kind: SiteKind(found.Kind), Ready: found.Err == nil && !found.At.IsZero(), Workspaces: count(mine, name)}
 		if found.Err != nil {
 			v.Problem = optional(found.Err.Error())
 		}

@@ -111,25 +111,21 @@ func (s *Server) RebuildWorkspace(ctx context.Context, q RebuildWorkspaceRequest
 	return RebuildWorkspace202JSONResponse(v), err
 }
 
-func (s *Server) siteOf(ctx context.Context, name string) (records.Workspace, site.Site, error) {
-	w, err := s.find(ctx, name)
-	if err != nil {
-		return w, nil, err
+func (s *Server) siteOf(ctx context.Context, name string) (w records.Workspace, can site.Abilities, err error) {
+	if w, err = s.find(ctx, name); err != nil {
+		return w, can, err
 	}
-	at := s.o.Runner.Site(w.Site)
-	if at == nil {
-		err = fault.New("no-site", "", "The service has no site %q", w.Site)
-	}
-	return w, at, err
+	_, can, err = s.o.Runner.Place(w.Site)
+	return w, can, err
 }
 
 // ListServices tells how the services beside a workspace are.
 func (s *Server) ListServices(ctx context.Context, q ListServicesRequestObject) (ListServicesResponseObject, error) {
-	w, at, err := s.siteOf(ctx, q.Name)
-	if err != nil {
-		return nil, err
+	w, can, err := s.siteOf(ctx, q.Name)
+	if err != nil || can.Beside == nil {
+		return ListServices200JSONResponse{}, err
 	}
-	list, err := at.Services(ctx, w.SiteID())
+	list, err := can.Beside.Services(ctx, w.SiteID())
 	return ListServices200JSONResponse(each(list, func(v site.Service) BesideService {
 		image, _, _ := strings.Cut(v.Image, "@") // by its name; the digest says nothing to a person
 		view := BesideService{Name: v.Name, Image: image, Running: v.Running}
@@ -166,10 +162,13 @@ func (s *Server) RestartService(ctx context.Context, q RestartServiceRequestObje
 	return RestartService204Response{}, at.RestartService(ctx, w.SiteID(), q.Service)
 }
 
-func (s *Server) serviceAt(ctx context.Context, name, service string) (records.Workspace, site.Site, error) {
-	w, at, err := s.siteOf(ctx, name)
-	if err != nil {
+func (s *Server) serviceAt(ctx context.Context, name, service string) (records.Workspace, site.Overseer, error) {
+	w, can, err := s.siteOf(ctx, name)
+	switch {
+	case err != nil:
 		return w, nil, err
+	case can.Overseer == nil:
+		return w, nil, run.CannotTellServices(w.Site)
 	}
 	var p plan.Plan
 	if len(w.Plan) > 0 {
@@ -178,7 +177,7 @@ func (s *Server) serviceAt(ctx context.Context, name, service string) (records.W
 		}
 	}
 	_, err = p.ServiceByName(service)
-	return w, at, err
+	return w, can.Overseer, err
 }
 
 // PlanSource plans a workspace without making anything.

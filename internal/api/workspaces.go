@@ -35,7 +35,7 @@ func (s *Server) wholeViews(ctx context.Context, list []records.Workspace) ([]Wo
 	for i, w := range list {
 		ids[i] = w.ID
 	}
-	beside, err := s.o.Store.Beside(ctx, ids)
+	beside, err := s.o.Store.Related(ctx, ids)
 	if err != nil {
 		return nil, err
 	}
@@ -43,7 +43,7 @@ func (s *Server) wholeViews(ctx context.Context, list []records.Workspace) ([]Wo
 }
 
 // views shows workspaces with what was found beside them.
-func (s *Server) views(ctx context.Context, list []records.Workspace, beside records.Beside) ([]Workspace, error) {
+func (s *Server) views(ctx context.Context, list []records.Workspace, beside records.Related) ([]Workspace, error) {
 	plans, err := s.o.Runner.Plans(ctx, list)
 	if err != nil {
 		return nil, err
@@ -292,7 +292,7 @@ func runView(workspace string, r records.Run, steps []records.Step) Run {
 // adviceFor tells where the time of a run went that is over, and what would make the next
 // one faster.
 func adviceFor(w records.Workspace, r records.Run, steps []records.Step) *Advice {
-	if r.State != records.DoneWell || r.Kind != records.KindProvision && r.Kind != records.KindRebuild {
+	if r.State != records.Succeeded || r.Kind != records.KindProvision && r.Kind != records.KindRebuild {
 		return nil
 	}
 	var p plan.Plan
@@ -302,7 +302,7 @@ func adviceFor(w records.Workspace, r records.Run, steps []records.Step) *Advice
 		if s.Run != r.ID || s.Started == nil || s.Ended == nil {
 			continue
 		}
-		v := advice.Step{Name: s.Name, Title: s.Title, Took: s.Ended.Sub(*s.Started), Done: s.State == records.DoneWell, Attempts: s.Attempts}
+		v := advice.Step{Name: s.Name, Title: s.Title, Took: s.Ended.Sub(*s.Started), Done: s.State == records.Succeeded, Attempts: s.Attempts}
 		for _, planned := range p.Steps {
 			if planned.Name == s.Name {
 				for _, c := range planned.Commands {

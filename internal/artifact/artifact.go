@@ -214,18 +214,18 @@ func (s *Store) download(ctx context.Context, address string) ([]byte, error) {
 		if fault.Code(err) == "address-not-asked" {
 			return nil, err
 		}
-		return nil, fault.Passing(err, "address-down", "try again when it answers", "%s cannot be fetched", address)
+		return nil, fault.Transient(err, "address-down", "try again when it answers", "%s cannot be fetched", address)
 	}
 	defer a.Body.Close()
 	switch {
 	case a.StatusCode >= 500 || a.StatusCode == http.StatusTooManyRequests:
-		return nil, fault.Passing(errors.New(a.Status), "address-down", "try again later", "%s cannot be fetched", address)
+		return nil, fault.Transient(errors.New(a.Status), "address-down", "try again later", "%s cannot be fetched", address)
 	case a.StatusCode != http.StatusOK:
 		return nil, fault.New("not-found", "correct the address", "%s cannot be fetched: %s", address, a.Status)
 	}
 	b, err := io.ReadAll(io.LimitReader(a.Body, maxArtifact+1))
 	if err != nil {
-		return nil, fault.Passing(err, "address-down", "try again", "%s broke off", address)
+		return nil, fault.Transient(err, "address-down", "try again", "%s broke off", address)
 	}
 	if len(b) > maxArtifact {
 		return nil, fault.New("artifact-too-large", "", "%s has more than %d bytes", address, maxArtifact)

@@ -103,17 +103,17 @@ func explain(err error, what string) error {
 		case code == http.StatusNotFound:
 			return fault.New("not-found", "correct the name or the version", "the registry does not have %s", what)
 		case code >= 500 || code == http.StatusTooManyRequests:
-			return fault.Passing(errors.New(http.StatusText(code)), "registry-down", "try again when the registry answers", "the registry of %s does not answer properly", what)
+			return fault.Transient(errors.New(http.StatusText(code)), "registry-down", "try again when the registry answers", "the registry of %s does not answer properly", what)
 		}
 		return fault.Wrap(err, "registry-refused", "", "the registry does not give out %s", what)
 	case errors.As(err, &unknown):
-		return fault.Passing(errors.New(unknown.Err), "registry-unknown", "correct the registry's name, or look whether this machine reaches it", "the registry of %s is not known by its name", what)
+		return fault.Transient(errors.New(unknown.Err), "registry-unknown", "correct the registry's name, or look whether this machine reaches it", "the registry of %s is not known by its name", what)
 	case errors.As(err, &network) || errors.Is(err, context.DeadlineExceeded):
 		var operation *net.OpError
 		if errors.As(err, &operation) { // beneath the addresses that were tried
 			err = operation.Err
 		}
-		return fault.Passing(err, "registry-down", "try again when the registry answers", "the registry of %s cannot be reached", what)
+		return fault.Transient(err, "registry-down", "try again when the registry answers", "the registry of %s cannot be reached", what)
 	}
 	return fault.Wrap(err, "registry-failed", "", "cannot get %s", what)
 }

@@ -75,7 +75,7 @@ func unreachable(err error) error {
 		}
 		err = u.Err
 	}
-	return fault.Passing(err, "service-unreachable", "start it (domicile serve), or sign in to another one: domicile login -server URL", "the service%s does not answer", where)
+	return fault.Transient(err, "service-unreachable", "start it (domicile serve), or sign in to another one: domicile login -server URL", "the service%s does not answer", where)
 }
 
 func problem(r *http.Response) error {

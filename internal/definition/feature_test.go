@@ -204,9 +204,9 @@ type away struct{ err error }
 func (a away) Feature(context.Context, Reference, string) (Artifact, error) { return Artifact{}, a.err }
 
 func TestARegistryThatIsAwayIsToldAsPassing(t *testing.T) {
-	down := fault.Passing(errors.New("503"), "registry-down", "", "the registry does not answer")
+	down := fault.Transient(errors.New("503"), "registry-down", "", "the registry does not answer")
 	r := withFeatures(t, `{"`+quay+`tide": {}}`, "", nil, Options{Artifacts: away{down}})
-	assert.ErrorIs(t, r.Passing, down)
+	assert.ErrorIs(t, r.Transient, down)
 	r = withFeatures(t, `{"`+quay+`tide:1": {}}`, "", nil, Options{Artifacts: away{ErrOffline}})
 	assert.Equal(t, []string{"feature-not-at-hand"}, codes(r))
 	assert.False(t, r.HasErrors(), "not to know is no fault of the definition")

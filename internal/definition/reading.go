@@ -15,7 +15,7 @@ type Reading struct {
 	Text     *Text             `json:"text,omitempty"`
 	Folder   string            `json:"folder"`
 	Locks    *Locks            `json:"locks,omitempty"`
-	Passing  *fault.Fault      `json:"passing,omitempty"`
+	Transient  *fault.Fault      `json:"transient,omitempty"`
 	BaseUser string            `json:"baseUser,omitempty"`
 	Nowhere  bool              `json:"nowhere,omitempty"` // of the effective configuration
 	Metadata []json.RawMessage `json:"metadata,omitempty"`
@@ -53,8 +53,8 @@ func (r *Report) Plain() Reading {
 	if r.Effective != nil {
 		out.Nowhere = r.Effective.Nowhere
 	}
-	if r.Passing != nil {
-		out.Passing = &fault.Fault{Code: fault.Code(r.Passing), Message: r.Passing.Error(), Remedy: fault.Remedy(r.Passing), Transient: fault.IsTransient(r.Passing)}
+	if r.Transient != nil {
+		out.Transient = &fault.Fault{Code: fault.Code(r.Transient), Message: r.Transient.Error(), Remedy: fault.Remedy(r.Transient), Transient: fault.IsTransient(r.Transient)}
 	}
 	for _, f := range r.Features {
 		out.Variables = append(out.Variables, f.ContainerEnv)
@@ -81,8 +81,8 @@ func (in Reading) Whole(files func(FeatureFiles) (fs.FS, error)) (*Report, error
 	if r.Text != nil && r.Text.Root == nil && !r.HasErrors() {
 		return nil, errors.New("what was read has no text")
 	}
-	if in.Passing != nil {
-		r.Passing = in.Passing
+	if in.Transient != nil {
+		r.Transient = in.Transient
 	}
 	if r.Effective != nil {
 		r.Effective.Nowhere = in.Nowhere

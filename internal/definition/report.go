@@ -33,8 +33,8 @@ type Report struct {
 	LocalFolder string `json:"-"`
 	// Locks are the pins beside the definition.
 	Locks *Locks `json:"-"`
-	// Passing is the first failure to fetch something that may go away by itself.
-	Passing  error  `json:"-"`
+	// Transient is the first failure to fetch something that may go away by itself.
+	Transient  error  `json:"-"`
 	ownLabel string // devcontainer.metadata of the Dockerfile itself
 	// BaseUser is who the Dockerfile's or the service's programs run as; empty: the base image's.
 	BaseUser string `json:"-"`
@@ -124,8 +124,8 @@ func (r *Report) MarshalJSON() ([]byte, error) {
 
 // fetchFailed remembers a failure that may go away by itself.
 func (r *Report) fetchFailed(err error) {
-	if r.Passing == nil && fault.IsTransient(err) {
-		r.Passing = err
+	if r.Transient == nil && fault.IsTransient(err) {
+		r.Transient = err
 	}
 }
 

@@ -118,7 +118,7 @@ func (g *Gate) resolve(ctx context.Context, host string) ([]netip.Addr, error) {
 	}
 	list, err := resolve(ctx, host)
 	if err != nil {
-		return nil, fault.Passing(err, "host-unknown", "correct the host's name", "the name of the host %s is not known", host)
+		return nil, fault.Transient(err, "host-unknown", "correct the host's name", "the name of the host %s is not known", host)
 	}
 	return list, nil
 }

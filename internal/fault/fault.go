@@ -38,8 +38,8 @@ func Wrap(err error, code, remedy, format string, args ...any) *Fault {
 	return f
 }
 
-// Passing makes a fault from an error that trying again may cure.
-func Passing(err error, code, remedy, format string, args ...any) *Fault {
+// Transient makes a fault from an error that trying again may cure.
+func Transient(err error, code, remedy, format string, args ...any) *Fault {
 	f := Wrap(err, code, remedy, format, args...)
 	f.Transient = true
 	return f

@@ -62,7 +62,7 @@ func TestEveryCodeHasItsKind(t *testing.T) {
 	}
 }
 
-// codeOf is the code that a call of New, Wrap or Passing of this package gives.
+// codeOf is the code that a call of New, Wrap or Transient of this package gives.
 func codeOf(call *ast.CallExpr) string {
 	f, is := call.Fun.(*ast.SelectorExpr)
 	if !is {
@@ -71,7 +71,7 @@ func codeOf(call *ast.CallExpr) string {
 	if of, is := f.X.(*ast.Ident); !is || of.Name != "fault" {
 		return ""
 	}
-	at := map[string]int{"New": 0, "Wrap": 1, "Passing": 1}
+	at := map[string]int{"New": 0, "Wrap": 1, "Transient": 1}
 	i, known := at[f.Sel.Name]
 	if !known || i >= len(call.Args) {
 		return ""

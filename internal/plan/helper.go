@@ -26,7 +26,7 @@ func Helper(name, image string, parent Parent, share bool) *Plan {
 
 // Help makes a plan that of a helper.
 func (p *Plan) Help(parent Parent, share bool) {
-	p.Container.Beside = parent.SiteID
+	p.Container.HelperOf = parent.SiteID
 	drop := []string{StepChecks, StepPersonal}
 	if share {
 		p.Container.SourceOf, p.Container.SourceFolder, p.Container.SourceTarget = parent.SiteID, parent.Mount, parent.Target

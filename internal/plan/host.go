@@ -16,6 +16,30 @@ type Host struct {
 	Memory   int64 // bytes
 	DiskFree int64 // bytes; 0: not known, or it does not matter
 	GPU      bool  // containers can be given a graphics processor
+	Lacks    Lacks
+}
+
+// Lacks is what a site cannot do for a workspace.
+type Lacks struct {
+	Services bool // services beside a workspace
+	Doors    bool // helpers that a workspace makes itself
+	Folders  bool // folders of the service's host in a workspace
+}
+
+// able refuses what the site cannot do, before anything is made.
+func (p *Plan) able(h Host, mounts bool, r *written) {
+	lacks := func(property, what string) {
+		r.RefuseFor("choose another site, or take it out", r.place(property), "the site %s %s", h.Site, what)
+	}
+	if h.Lacks.Services && (len(p.Services) > 0 || len(p.Networks) > 0) {
+		lacks("/dockerComposeFile", "runs no services beside a workspace")
+	}
+	if h.Lacks.Doors && p.Domicile != nil && p.Domicile.Engine {
+		lacks("/customizations/domicile/engine", "has no door for a workspace to make helpers by")
+	}
+	if h.Lacks.Folders && mounts {
+		r.RefuseFor("leave -mount out", "", "the site %s has not the files of the service's host: no folder can be mounted in place", h.Site)
+	}
 }
 
 // shown is the part of a machine's memory that its system shows: some is taken before it

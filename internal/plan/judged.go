@@ -146,7 +146,7 @@ var containerRules = map[string]rule[Container]{
 	}},
 	"SourceFolder": {"HostFolder", func(x *placed, c *Container) { x.HostFolder("", c.SourceFolder) }},
 	"SourceOf":     {"Helped", func(x *placed, c *Container) { x.Helped("", c.SourceOf) }},
-	"Beside":       {"Helped", func(x *placed, c *Container) { x.Helped("", c.Beside) }},
+	"HelperOf":     {"Helped", func(x *placed, c *Container) { x.Helped("", c.HelperOf) }},
 	"Door":         {"Domicile's own: the folder is made and mounted by the site", nil},
 	"Saved": {"Image", func(x *placed, c *Container) {
 		if c.Saved != "" {

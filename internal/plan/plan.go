@@ -21,26 +21,26 @@ import (
 
 // The steps of a plan, beside the lifecycle stages, which carry the standard's names.
 const (
-	StepFetch     = "fetch"             // bring the source to the service's host
-	StepRead      = "read"              // read the definition
-	StepPlan      = "plan"              // work out the rest
-	StepImage     = "image"             // bring the image to the site
-	StepVolume    = "volume"            // make the volume that holds the source
-	StepServices  = "services"          // make and start the services beside the workspace
-	StepLate      = "late"              // and those that need the source
-	StepPersonal  = "personal"          // put the person's own settings in
-	StepChecks    = "checks"            // prove what the definition says must hold
-	StepContainer = "container"         // make the container
-	StepAgent     = "agent"             // start it, reach its agent, learn its environment
-	StepSource    = "source"            // put the source in
-	StepReady     = "ready"             // open the ways in
-	StepHost      = "initializeCommand" // run it on the host, where policy allows
-	StepJoin      = "join"              // of a helper: put it on its workspace's network
-	StepSave      = "save"              // keep the state
-	StepClean     = "clean"             // remove what the state was prepared in
-	StepStop      = "stop"
-	StepRemove    = "remove"
-	StepPutBack   = "put-back"
+	StepFetch        = "fetch"             // bring the source to the service's host
+	StepRead         = "read"              // read the definition
+	StepPlan         = "plan"              // work out the rest
+	StepImage        = "image"             // bring the image to the site
+	StepVolume       = "volume"            // make the volume that holds the source
+	StepServices     = "services"          // make and start the services beside the workspace
+	StepLateServices = "late"              // and those that need the source
+	StepPersonal     = "personal"          // put the person's own settings in
+	StepChecks       = "checks"            // prove what the definition says must hold
+	StepContainer    = "container"         // make the container
+	StepAgent        = "agent"             // start it, reach its agent, learn its environment
+	StepSource       = "source"            // put the source in
+	StepReady        = "ready"             // open the ways in
+	StepHost         = "initializeCommand" // run it on the host, where policy allows
+	StepJoin         = "join"              // of a helper: put it on its workspace's network
+	StepSave         = "save"              // keep the state
+	StepClean        = "clean"             // remove what the state was prepared in
+	StepStop         = "stop"
+	StepRemove       = "remove"
+	StepPutBack      = "put-back"
 )
 
 // Step is one step of a plan.
@@ -98,9 +98,9 @@ type Container struct {
 	SourceFolder string `json:"sourceFolder,omitempty"`
 	// SourceOf is another workspace of the site whose source is mounted; empty: its own.
 	SourceOf string `json:"sourceOf,omitempty"`
-	// Beside is the workspace that it is a helper of: it is on that one's network alone, and
+	// HelperOf is the workspace that it is a helper of: it is on that one's network alone, and
 	// its agent serves it.
-	Beside string `json:"beside,omitempty"`
+	HelperOf string `json:"beside,omitempty"`
 	// Door tells that it gets the narrow door to the site's engine.
 	Door bool `json:"door,omitempty"`
 	// Saved is an image with the state that the container begins with, in place of Image.
@@ -253,6 +253,7 @@ func Make(r *definition.Report, in Input) (*Plan, error) {
 	if len(e.InitializeCommand) > 0 {
 		refuse.Need(judge.AllowHostCommands, refuse.place("/initializeCommand"), "initializeCommand runs a command on the host itself")
 	}
+	p.able(in.Host, in.Mount != nil, refuse)
 	p.Container.parts(refuse)
 	p.mount(in.Mount)
 	if err := p.limit(in.Size, e.HostRequirements, r.File); err != nil {

@@ -202,3 +202,28 @@ func TestPartsOfTheSource(t *testing.T) {
 		"runArgs": ["-v", "${localWorkspaceFolder}/a/../b:/b", "--mount", "type=bind,source=${localWorkspaceFolder}/c,target=/c"]}`, "c0")
 	assert.Equal(t, []Mount{{Type: "file", Source: "data", Target: "/data"}, {Type: "source", Target: "/whole"}, {Type: "file", Source: "b", Target: "/b"}, {Type: "file", Source: "c", Target: "/c"}}, p.Container.Mounts)
 }
+
+// What a site cannot do is told at its line, before anything is made.
+func TestWhatASiteCannotDoIsToldAtItsLine(t *testing.T) {
+	for name, c := range map[string]struct {
+		text  string
+		lacks Lacks
+		mount *Folder
+		says  string
+	}{
+		"a door":      {"{\"image\": \"i\", \"customizations\": {\"domicile\": {\n\"engine\": true}}}", Lacks{Doors: true}, nil, ".devcontainer.json:2: the site quay has no door"},
+		"a folder":    {`{"image": "i"}`, Lacks{Folders: true}, &Folder{Path: "/srv/deck"}, "no folder can be mounted in place"},
+		"all is well": {`{"image": "i", "customizations": {"domicile": {"engine": true}}}`, Lacks{Services: true, Folders: true}, nil, ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			r := definition.Read(t.Context(), fstest.MapFS{".devcontainer.json": {Data: []byte(c.text)}}, definition.Options{Folder: "/workspaces/deck"})
+			require.False(t, r.HasErrors(), "%v", r.Problems)
+			_, err := Make(r, Input{Name: "deck", Host: Host{Site: "quay", Lacks: c.lacks}, Mount: c.mount, Policy: judge.Policy{judge.AllowHostMounts}})
+			if c.says == "" {
+				require.NoError(t, err)
+				return
+			}
+			require.ErrorContains(t, err, c.says)
+		})
+	}
+}

@@ -17,7 +17,7 @@ func (p *Plan) Start() []Step {
 	}
 	steps = append(steps, Step{Name: StepAgent, Title: "Start the container"})
 	if slices.ContainsFunc(p.Services, func(s Service) bool { return s.Late }) {
-		steps = append(steps, Step{Name: StepLate, Title: "Start the services that need the source"})
+		steps = append(steps, Step{Name: StepLateServices, Title: "Start the services that need the source"})
 	}
 	ready := Step{Name: StepReady, Title: "Open the ways in"}
 	i := slices.IndexFunc(p.Steps, func(s Step) bool { return s.Name == "postStartCommand" })

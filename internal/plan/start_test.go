@@ -48,7 +48,7 @@ func TestHelpersPlans(t *testing.T) {
 	parent := Parent{SiteID: "w1", Target: "/src/deck", Folder: "/src/deck/sub"}
 	p := Helper("tools", "i", parent, false)
 	assert.Equal(t, "image volume container agent join ready", names(p.Steps))
-	assert.Equal(t, "w1", p.Container.Beside)
+	assert.Equal(t, "w1", p.Container.HelperOf)
 	assert.Empty(t, p.Container.SourceOf)
 	shared := Helper("tools", "i", parent, true)
 	assert.Equal(t, "image container agent join ready", names(shared.Steps))

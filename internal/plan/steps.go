@@ -49,7 +49,7 @@ func (p *Plan) steps(e *definition.Effective, in Input) {
 		content = p.add(volume, Step{Name: StepSource, Title: "Put the source in"}, in.Commit)
 	}
 	if slices.ContainsFunc(p.Services, func(s Service) bool { return s.Late }) {
-		p.add(content+settled, Step{Name: StepLate, Title: "Start the services that need the source"}, unplaced(p.Services))
+		p.add(content+settled, Step{Name: StepLateServices, Title: "Start the services that need the source"}, unplaced(p.Services))
 	}
 	p.lifecycle(e, settled, content)
 	if p.Domicile != nil && len(p.Domicile.Checks) > 0 {

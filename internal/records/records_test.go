@@ -134,14 +134,14 @@ func TestALeaseOfWhoIsGoneIsTakenOverAtOnce(t *testing.T) {
 	// The first one, were it still there, can write no more.
 	line := LogLine{Number: 1, At: time.Now(), Text: "fetched"}
 	assert.ErrorIs(t, s.Advance(t.Context(), w, mine, []LogLine{line}), ErrLost)
-	assert.ErrorIs(t, s.Advance(t.Context(), w, mine, nil, Step{State: DoneWell}), ErrLost)
+	assert.ErrorIs(t, s.Advance(t.Context(), w, mine, nil, Step{State: Succeeded}), ErrLost)
 	assert.ErrorIs(t, s.RenewRun(t.Context(), r.ID, first.ID), ErrLost)
-	assert.ErrorIs(t, s.EndRun(t.Context(), w, mine, DoneWell, ""), ErrLost)
-	assert.NoError(t, s.Advance(t.Context(), w, theirs, []LogLine{line}, Step{State: DoneWell}))
+	assert.ErrorIs(t, s.EndRun(t.Context(), w, mine, Succeeded, ""), ErrLost)
+	assert.NoError(t, s.Advance(t.Context(), w, theirs, []LogLine{line}, Step{State: Succeeded}))
 	lines, err := s.Log(t.Context(), r.ID, 0, -1, 10)
 	require.NoError(t, err)
 	assert.Len(t, lines, 1, "and the other one's line is not among them")
-	assert.NoError(t, s.EndRun(t.Context(), w, theirs, DoneWell, ""))
+	assert.NoError(t, s.EndRun(t.Context(), w, theirs, Succeeded, ""))
 }
 
 func TestARunWaitsUntilAnEarlierOneIsLeft(t *testing.T) {
@@ -204,8 +204,8 @@ func TestAStepKnowsHowLongItTookLastTime(t *testing.T) {
 		}
 		r, err = s.TakeRun(t.Context(), r.ID, i.ID)
 		require.NoError(t, err)
-		require.NoError(t, s.Advance(t.Context(), w, r, nil, Step{State: DoneWell, Started: &begun, Ended: &ended}))
-		require.NoError(t, s.EndRun(t.Context(), w, r, DoneWell, ""))
+		require.NoError(t, s.Advance(t.Context(), w, r, nil, Step{State: Succeeded, Started: &begun, Ended: &ended}))
+		require.NoError(t, s.EndRun(t.Context(), w, r, Succeeded, ""))
 	}
 	require.NoError(t, s.RemoveWorkspace(t.Context(), w))
 	millis, err := s.StepMillis(t.Context(), w.Source)

@@ -22,9 +22,9 @@ const (
 
 // The states of runs and steps, beside Waiting and Failed.
 const (
-	Running  = "running"
-	DoneWell = "done"
-	Skipped  = "skipped"
+	Running   = "running"
+	Succeeded = "done"
+	Skipped   = "skipped"
 )
 
 // Run is one carrying-out of a plan.

@@ -52,7 +52,7 @@ type Store struct {
 func Open(ctx context.Context, url string) (*Store, error) { return OpenFor(ctx, url, 0) }
 
 // OpenFor opens as many connections as so many workers need: each may hold one while it
-// waits its turn (Alone), and needs another one for what it writes meanwhile.
+// waits its turn (Exclusively), and needs another one for what it writes meanwhile.
 func OpenFor(ctx context.Context, url string, workers int) (*Store, error) {
 	config, err := pgxpool.ParseConfig(url)
 	if err != nil {
@@ -204,9 +204,9 @@ func (q Queries) Installation(ctx context.Context, fresh string) (name string, e
 	return name, err
 }
 
-// Alone runs work while no other replica runs work of the same name. The lock is the
+// Exclusively runs work while no other replica runs work of the same name. The lock is the
 // database's, so it is let go of when its holder dies.
-func (s *Store) Alone(ctx context.Context, name string, work func() error) error {
+func (s *Store) Exclusively(ctx context.Context, name string, work func() error) error {
 	conn, err := s.Pool.Acquire(ctx)
 	if err != nil {
 		return err

@@ -118,7 +118,7 @@ func TestHelpersGoWithTheirWorkspace(t *testing.T) {
 	ctx := t.Context()
 	h, err := s.AddWorkspace(ctx, Workspace{Account: w.Account, Name: "helped.tools", Source: w.Source, Site: "s", State: Ready, Wanted: WantRunning, Kind: IsHelper, Parent: &w.ID, Spec: json.RawMessage(`{}`)})
 	require.NoError(t, err)
-	of, err := s.Beside(ctx, []int64{w.ID})
+	of, err := s.Related(ctx, []int64{w.ID})
 	require.NoError(t, err)
 	require.Len(t, of.Helpers[w.ID], 1)
 	assert.Empty(t, of.Last)
@@ -149,7 +149,7 @@ func TestBesideAWorkspaceIsItsNewestRun(t *testing.T) {
 		require.NoError(t, err)
 		require.Len(t, list, 1)
 		if whole {
-			b, err = s.Beside(ctx, []int64{w.ID})
+			b, err = s.Related(ctx, []int64{w.ID})
 			require.NoError(t, err)
 		}
 		var names []string
@@ -161,7 +161,7 @@ func TestBesideAWorkspaceIsItsNewestRun(t *testing.T) {
 	first := begin(KindProvision)
 	_, names := shown(false)
 	assert.Equal(t, []string{"one", "two"}, names, "it is under way")
-	require.NoError(t, s.EndRun(ctx, w, first, DoneWell, ""))
+	require.NoError(t, s.EndRun(ctx, w, first, Succeeded, ""))
 	last, names := shown(false)
 	assert.Equal(t, first.ID, last.ID)
 	assert.Empty(t, names)

@@ -16,6 +16,9 @@ import (
 	"domicile/internal/records"
 )
 
+// checksStep proves what the definition says must hold.
+var checksStep = plain((*execution).checks)
+
 // CheckResult is the proof of one check.
 type CheckResult struct {
 	Name     string    `json:"name"`
@@ -31,12 +34,12 @@ const checkPatience = 2 * time.Minute
 
 // checks proves what the definition says must hold. A check that fails leaves the
 // workspace ready, with a clear mark.
-func (c *carriage) checks(ctx context.Context, id string) error {
+func (c *execution) checks(ctx context.Context, id string) error {
 	link, err := c.joined(ctx, id)
 	if err != nil {
 		return err
 	}
-	results, err := prove(ctx, link, c.made.plan, c.log.say)
+	results, err := prove(ctx, link, c.out.plan, c.log.say)
 	if err != nil {
 		return err
 	}
@@ -119,7 +122,11 @@ func (r *Runner) Check(ctx context.Context, w records.Workspace) (json.RawMessag
 	if p.Domicile == nil || len(p.Domicile.Checks) == 0 {
 		return json.RawMessage("[]"), nil
 	}
-	stream, err := r.o.Sites[w.Site].Connect(ctx, w.SiteID())
+	at, err := r.place(w.Site)
+	if err != nil {
+		return nil, err
+	}
+	stream, err := at.Connect(ctx, w.SiteID())
 	if err != nil {
 		return nil, err
 	}

@@ -12,47 +12,55 @@ import (
 	"domicile/internal/records"
 )
 
+// containerStep makes the container.
+var containerStep = step{do: func(ctx context.Context, c *execution, _ *records.Step) (bool, any, error) {
+	return c.container(ctx, c.workspace.SiteID())
+}}
+
 // container makes the container. Where there is none, what was done inside an earlier one
 // is gone; that is written down before the new one is made.
-func (c *carriage) container(ctx context.Context, id string) (bool, any, error) {
+func (c *execution) container(ctx context.Context, id string) (bool, any, error) {
 	if err := c.setAside(ctx, id); err != nil {
 		return false, nil, err
 	}
-	there, found, err := c.site.Find(ctx, id)
+	there, found, err := c.at.Find(ctx, id)
 	if err != nil {
 		return false, nil, err
 	}
-	same := found && there.Digest == c.made.plan.Container.Digest
+	same := found && there.Digest == c.out.plan.Container.Digest
 	s, err := c.subject(ctx)
 	if err != nil {
 		return false, nil, err
 	}
-	judged, err := plan.JudgeContainer(c.made.plan.Container, s)
+	judged, err := plan.JudgeContainer(c.out.plan.Container, s)
 	if err != nil {
 		return false, nil, err
 	}
 	if err := c.networks(ctx, id, s); err != nil {
 		return false, nil, err
 	}
-	c.made.same = same
+	c.out.same = same
 	if !same {
 		if err := c.startDone(ctx); err != nil {
 			return false, nil, err
 		}
 	}
-	if err := c.site.EnsureInstance(ctx, id, judged); err != nil {
+	if err := c.at.EnsureInstance(ctx, id, judged); err != nil {
 		return false, nil, err
 	}
 	if !same && c.run.Kind == records.KindRebuild {
-		err = c.site.Carry(ctx, id, c.histories())
+		if c.at.can.Aside == nil {
+			return same, nil, nil
+		}
+		err = c.at.can.Aside.Carry(ctx, id, c.histories())
 	}
 	return same, nil, err
 }
 
 // startDone notes what is done in a container that is about to be made: nothing inside it,
 // or what is done in the state that it begins with.
-func (c *carriage) startDone(ctx context.Context) error {
-	if c.made.plan.Container.Saved == "" || c.workspace.StateFrom == nil {
+func (c *execution) startDone(ctx context.Context) error {
+	if c.out.plan.Container.Saved == "" || c.workspace.StateFrom == nil {
 		return c.write(ctx, func(db records.Queries) error {
 			return db.DropDone(ctx, c.workspace.ID, append([]string{plan.StepPersonal}, definition.Lifecycle...)...)
 		})
@@ -69,12 +77,12 @@ func (c *carriage) startDone(ctx context.Context) error {
 }
 
 // setAside keeps, in a rebuild, the containers that are to be replaced.
-func (c *carriage) setAside(ctx context.Context, id string) error {
+func (c *execution) setAside(ctx context.Context, id string) error {
 	if c.run.Kind != records.KindRebuild {
 		return nil
 	}
-	p := c.made.plan
-	there, found, err := c.site.Find(ctx, id)
+	p := c.out.plan
+	there, found, err := c.at.Find(ctx, id)
 	if err != nil {
 		return err
 	}
@@ -88,7 +96,10 @@ func (c *carriage) setAside(ctx context.Context, id string) error {
 	for _, v := range p.Services {
 		wanted[v.Name] = v.Digest()
 	}
-	aside, err := c.site.SetAside(ctx, id, wanted)
+	if c.at.can.Aside == nil {
+		return nil
+	}
+	aside, err := c.at.can.Aside.SetAside(ctx, id, wanted)
 	if err == nil && aside {
 		c.log.say("the earlier containers are kept until the new ones work")
 	}
@@ -96,7 +107,7 @@ func (c *carriage) setAside(ctx context.Context, id string) error {
 }
 
 // histories are what a person's shells and programs remember of what was typed.
-func (c *carriage) histories() (list []string) {
+func (c *execution) histories() (list []string) {
 	var session wire.Session
 	if json.Unmarshal(c.workspace.Session, &session) != nil || session.Home == "" {
 		return nil

@@ -9,7 +9,6 @@ import (
 	"domicile/internal/agent/wire"
 	"domicile/internal/definition"
 	"domicile/internal/drift"
-	"domicile/internal/fault"
 	"domicile/internal/plan"
 	"domicile/internal/records"
 	"domicile/internal/source"
@@ -21,9 +20,9 @@ func (r *Runner) Drift(ctx context.Context, w records.Workspace) ([]drift.Findin
 	if err != nil {
 		return nil, err
 	}
-	at := r.Site(w.Site)
-	if at == nil {
-		return nil, fault.New("no-site", "", "the service has no site %q", w.Site)
+	at, err := r.place(w.Site)
+	if err != nil {
+		return nil, err
 	}
 	list, err := r.definitionDrift(ctx, w, old)
 	if err != nil {
@@ -39,7 +38,10 @@ func (r *Runner) Drift(ctx context.Context, w records.Workspace) ([]drift.Findin
 	case there.Digest != old.Container.Digest:
 		list = append(list, drift.Finding{Kind: "container", Name: w.Name, Says: "its container is not the one that was made for it"})
 	}
-	added, err := at.Added(ctx, w.SiteID())
+	if at.can.Differ == nil {
+		return append(list, drift.Finding{Kind: "site", Name: w.Site, Says: at.cannot(toTellAdded).Error()}), nil
+	}
+	added, err := at.can.Differ.Added(ctx, w.SiteID())
 	if err != nil {
 		return nil, err
 	}

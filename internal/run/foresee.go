@@ -6,7 +6,6 @@ import (
 	"slices"
 	"strings"
 
-	"domicile/internal/fault"
 	"domicile/internal/plan"
 	"domicile/internal/records"
 )
@@ -45,9 +44,9 @@ func (r *Runner) Foresee(ctx context.Context, w records.Workspace, pull bool) (f
 		}
 		f.Steps = append(f.Steps, s.Title)
 	}
-	at := r.Site(w.Site)
-	if at == nil {
-		return f, fault.New("no-site", "", "the service has no site %q", w.Site)
+	at, err := r.place(w.Site)
+	if err != nil {
+		return f, err
 	}
 	there, found, err := at.Find(ctx, w.SiteID())
 	if err != nil {
@@ -62,8 +61,10 @@ func (r *Runner) Foresee(ctx context.Context, w records.Workspace, pull bool) (f
 	if !found {
 		return f, nil
 	}
-	added, err := at.Added(ctx, w.SiteID())
-	if err != nil {
+	var added []string
+	if at.can.Differ == nil {
+		f.Lost = append(f.Lost, "what was written outside the source and the volumes")
+	} else if added, err = at.can.Differ.Added(ctx, w.SiteID()); err != nil {
 		return f, err
 	}
 	for _, folder := range foldersOf(added) {

@@ -82,7 +82,7 @@ func TestHelpersAreNoWorkspaces(t *testing.T) {
 func TestOnlyTheSecretsThatAreAskedFor(t *testing.T) {
 	all := map[string]string{"A": "1", "B": "2"}
 	assert.Equal(t, map[string]string{"B": "2"}, chosen(all, []string{"B", "C"}))
-	c := &carriage{made: made{secrets: all, plan: &plan.Plan{Secrets: []string{"A"}}}, run: records.Run{Kind: records.KindProvision}}
+	c := &execution{out: outputs{secrets: all, plan: &plan.Plan{Secrets: []string{"A"}}}, run: records.Run{Kind: records.KindProvision}}
 	for stage, want := range map[string]int{"onCreateCommand": 0, "updateContentCommand": 0, "postCreateCommand": 1, "postStartCommand": 1, "postAttachCommand": 1} {
 		assert.Len(t, c.secretsFor(stage), want, stage)
 	}

@@ -14,8 +14,10 @@ import (
 	"domicile/internal/fault"
 	"domicile/internal/plan"
 	"domicile/internal/records"
-	"domicile/internal/site"
 )
+
+// joinStep puts a helper on its workspace's network.
+var joinStep = plain(func(c *execution, ctx context.Context, _ string) error { return c.join(ctx) })
 
 // HelperRequest asks for a helper of a workspace.
 type HelperRequest struct {
@@ -106,7 +108,7 @@ func specOf(w records.Workspace) (s helperSpec, err error) {
 }
 
 // help makes a definition's plan that of a helper.
-func (c *carriage) help(ctx context.Context, p *plan.Plan) error {
+func (c *execution) help(ctx context.Context, p *plan.Plan) error {
 	if p.Container.Service != nil {
 		return fault.New("not-carried-out", "choose a definition with image or build", "a helper is one container: the definition is of kind Compose")
 	}
@@ -128,7 +130,7 @@ func (c *carriage) help(ctx context.Context, p *plan.Plan) error {
 }
 
 // join puts a helper on its workspace's network and makes it known there.
-func (c *carriage) join(ctx context.Context) error {
+func (c *execution) join(ctx context.Context) error {
 	parent, err := c.o.Store.Workspace(ctx, *c.workspace.Parent)
 	if err != nil {
 		return fmt.Errorf("look for the helper's workspace: %w", err)
@@ -138,7 +140,7 @@ func (c *carriage) join(ctx context.Context) error {
 		return err
 	}
 	defer link.Close()
-	names, err := connect(ctx, c.o.Store.Queries, c.site, parent, &c.workspace)
+	names, err := connect(ctx, c.o.Store.Queries, c.at, parent, &c.workspace)
 	if err != nil {
 		return err
 	}
@@ -152,7 +154,7 @@ func (c *carriage) join(ctx context.Context) error {
 
 // connect puts a workspace and its helpers on one network, and gives the helpers' names.
 // Those that are not made yet are left out, but for the one that joins now.
-func connect(ctx context.Context, db records.Queries, at site.Site, parent records.Workspace, joins *records.Workspace) (names []string, err error) {
+func connect(ctx context.Context, db records.Queries, at place, parent records.Workspace, joins *records.Workspace) (names []string, err error) {
 	list, err := db.Helpers(ctx, parent.ID)
 	if err != nil {
 		return nil, err
@@ -172,12 +174,15 @@ func connect(ctx context.Context, db records.Queries, at site.Site, parent recor
 	if len(names) == 0 {
 		return nil, nil
 	}
-	return names, at.Join(ctx, parent.SiteID(), parent.Name, byID)
+	if at.can.Joiner == nil {
+		return nil, at.cannot(toJoin)
+	}
+	return names, at.can.Joiner.Join(ctx, parent.SiteID(), parent.Name, byID)
 }
 
 // rejoin starts the helpers of a workspace whose container was started, and puts it on
 // their network again.
-func (c *carriage) rejoin(ctx context.Context, link *agentlink.Link) error {
+func (c *execution) rejoin(ctx context.Context, link *agentlink.Link) error {
 	if c.workspace.Kind != records.IsWorkspace {
 		return nil
 	}
@@ -197,7 +202,7 @@ func (c *carriage) rejoin(ctx context.Context, link *agentlink.Link) error {
 			return err
 		}
 	}
-	names, err := connect(ctx, c.o.Store.Queries, c.site, c.workspace, nil)
+	names, err := connect(ctx, c.o.Store.Queries, c.at, c.workspace, nil)
 	if err != nil {
 		return err
 	}
@@ -205,7 +210,7 @@ func (c *carriage) rejoin(ctx context.Context, link *agentlink.Link) error {
 }
 
 // tellHelpers tells a workspace the names of its helpers and the key that they know it by.
-func (c *carriage) tellHelpers(ctx context.Context, link *agentlink.Link, workspace string, names []string) error {
+func (c *execution) tellHelpers(ctx context.Context, link *agentlink.Link, workspace string, names []string) error {
 	_, private, err := c.o.Keys.Guest(workspace)
 	if err != nil {
 		return err
@@ -214,8 +219,8 @@ func (c *carriage) tellHelpers(ctx context.Context, link *agentlink.Link, worksp
 }
 
 // startHelper starts a helper and tells its agent how programs run there.
-func (c *carriage) startHelper(ctx context.Context, h records.Workspace) error {
-	if err := c.site.Start(ctx, h.SiteID()); err != nil {
+func (c *execution) startHelper(ctx context.Context, h records.Workspace) error {
+	if err := c.at.Start(ctx, h.SiteID()); err != nil {
 		return err
 	}
 	link, err := c.reach(ctx, h.SiteID())
@@ -227,7 +232,7 @@ func (c *carriage) startHelper(ctx context.Context, h records.Workspace) error {
 }
 
 // stopHelpers stops the helpers of a workspace with it.
-func (c *carriage) stopHelpers(ctx context.Context) error {
+func (c *execution) stopHelpers(ctx context.Context) error {
 	list, err := c.o.Store.Helpers(ctx, c.workspace.ID)
 	if err != nil {
 		return err
@@ -248,7 +253,7 @@ func (c *carriage) stopHelpers(ctx context.Context) error {
 		if err := c.setHelper(ctx, h, records.WantStopped, records.Stopped); err != nil {
 			return err
 		}
-		if err := c.site.Stop(ctx, h.SiteID(), stopGrace, true); err != nil {
+		if err := c.at.Stop(ctx, h.SiteID(), stopGrace, true); err != nil {
 			return fmt.Errorf("stop the helper %s: %w", h.Name, err)
 		}
 	}
@@ -256,7 +261,7 @@ func (c *carriage) stopHelpers(ctx context.Context) error {
 }
 
 // setHelper notes how a helper was left with its workspace's run.
-func (c *carriage) setHelper(ctx context.Context, h records.Workspace, wanted, state string) error {
+func (c *execution) setHelper(ctx context.Context, h records.Workspace, wanted, state string) error {
 	return c.write(ctx, func(db records.Queries) error {
 		return errors.Join(db.SetWanted(ctx, h.ID, wanted), db.SetWorkspaceState(ctx, h, state, ""))
 	})

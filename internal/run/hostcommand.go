@@ -19,10 +19,19 @@ import (
 	"domicile/internal/source"
 )
 
+// hostStep runs initializeCommand on the service's host, where policy allows.
+var hostStep = step{
+	do: func(ctx context.Context, c *execution, _ *records.Step) (bool, any, error) {
+		err := c.hostCommands(ctx)
+		return false, c.out.checkout, err
+	},
+	restore: restoreCheckout,
+}
+
 // hostCommands runs initializeCommand on the service's host, in the source's folder, at
 // each start (the standard's "Lifecycle"). A workspace was planned when policy allowed it;
 // that may have changed.
-func (c *carriage) hostCommands(ctx context.Context) error {
+func (c *execution) hostCommands(ctx context.Context) error {
 	if !slices.Contains(c.o.Policy, judge.AllowHostCommands) {
 		return fault.New("not-allowed-here", "take initializeCommand out of the definition and rebuild, or ask an administrator to allow host-commands (domicile serve -allow host-commands)",
 			"initializeCommand runs a command on the host itself, which is not allowed here any more")
@@ -51,7 +60,7 @@ func (c *carriage) hostCommands(ctx context.Context) error {
 // ownCheckout brings a checkout that is the workspace's alone: what is written there comes
 // into the workspace, not into others. It stays for the starts to come, which need no git
 // host then.
-func (c *carriage) ownCheckout(ctx context.Context) error {
+func (c *execution) ownCheckout(ctx context.Context) error {
 	address, err := source.Parse(c.workspace.Source)
 	if err != nil {
 		return err
@@ -60,25 +69,25 @@ func (c *carriage) ownCheckout(ctx context.Context) error {
 	if c.run.Kind != records.KindProvision && c.run.Kind != records.KindPrepare && c.run.Kind != records.KindRebuild && address.Folder == "" {
 		kept := c.o.Source.Own(want.Key, address.Name())
 		if _, err := os.Stat(kept); err == nil {
-			c.made.checkout = source.Checkout{Folder: kept, Name: address.Name(), Commit: c.workspace.Commit}
+			c.out.checkout = source.Checkout{Folder: kept, Name: address.Name(), Commit: c.workspace.Commit}
 			return nil
 		}
 		want.Ref = c.workspace.Commit
 	}
-	c.made.checkout, err = c.Fetch(ctx, c.workspace.Account, want)
+	c.out.checkout, err = c.Fetch(ctx, c.workspace.Account, want)
 	return err
 }
 
 // forgetCheckout removes the workspace's own checkout when its source is where it belongs,
 // unless initializeCommand runs in it at the next start.
-func (c *carriage) forgetCheckout() error {
+func (c *execution) forgetCheckout() error {
 	if len(c.commands(plan.StepHost)) > 0 {
 		return nil
 	}
 	return c.o.Source.Forget(c.workspace.SiteID())
 }
 
-func (c *carriage) hostCommand(ctx context.Context, part definition.Part) error {
+func (c *execution) hostCommand(ctx context.Context, part definition.Part) error {
 	args, prefix := part.Args, ""
 	if part.Shell != "" {
 		args = []string{"/bin/sh", "-c", part.Shell}
@@ -97,9 +106,9 @@ func (c *carriage) hostCommand(ctx context.Context, part definition.Part) error 
 	out := c.log.writer(prefix)
 	defer out.(io.Closer).Close()
 	run := exec.CommandContext(ctx, args[0], args[1:]...)
-	run.Dir = c.made.checkout.Folder
+	run.Dir = c.out.checkout.Folder
 	// Nothing of the service's own: its environment names databases and tokens.
-	run.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + c.made.checkout.Folder, "LANG=C.UTF-8"}
+	run.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + c.out.checkout.Folder, "LANG=C.UTF-8"}
 	run.Stdout, run.Stderr = out, out
 	run.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
 	run.Cancel = func() error { return syscall.Kill(-run.Process.Pid, syscall.SIGKILL) }

@@ -89,8 +89,8 @@ func (r *Runner) lookAtUse(ctx context.Context, w records.Workspace) error {
 	if err != nil {
 		return err
 	}
-	if len(p.Services) > 0 {
-		worked, err := r.o.Sites[w.Site].Worked(ctx, w.SiteID())
+	if at, err := r.place(w.Site); err == nil && len(p.Services) > 0 && at.can.Overseer != nil {
+		worked, err := at.can.Overseer.Worked(ctx, w.SiteID())
 		if err != nil {
 			return err
 		}

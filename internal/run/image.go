@@ -2,6 +2,7 @@ package run
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"io/fs"
 	"os"
@@ -13,7 +14,28 @@ import (
 	"domicile/internal/judge"
 	"domicile/internal/plan"
 	"domicile/internal/recipe"
+	"domicile/internal/records"
 	"domicile/internal/site"
+)
+
+// imageStep brings the workspace's image, and those of the services beside it, to the site.
+var imageStep = step{
+	do: func(ctx context.Context, c *execution, _ *records.Step) (bool, any, error) {
+		if c.out.plan.Container.Saved != "" {
+			c.log.say("the state that it begins with has it")
+			return true, site.Image{}, nil
+		}
+		err := c.image(ctx)
+		return err == nil && !c.out.image.Fetched, c.out.image, err
+	},
+	restore: func(m *outputs, result json.RawMessage) error { return json.Unmarshal(result, &m.image) },
+}
+
+// servicesStep makes and starts the services beside the workspace, lateServicesStep those
+// that need its source.
+var (
+	servicesStep     = plain(func(c *execution, ctx context.Context, id string) error { return c.services(ctx, id, false) })
+	lateServicesStep = plain(func(c *execution, ctx context.Context, id string) error { return c.services(ctx, id, true) })
 )
 
 // pullsAtOnce bounds how many images a run pulls side by side: unpacking is work for a
@@ -29,8 +51,8 @@ type wantedImage struct {
 
 // image brings or builds the images of the workspace and of its services: those that are
 // pulled side by side, and meanwhile those that are built one by one.
-func (c *carriage) image(ctx context.Context) error {
-	p := c.made.plan
+func (c *execution) image(ctx context.Context) error {
+	p := c.out.plan
 	wanted := []wantedImage{{"", p.Image, p.Recipe}}
 	for _, s := range p.Services {
 		same := func(w wantedImage) bool { return s.Recipe == nil && w.recipe == nil && w.reference == s.Image }
@@ -77,27 +99,27 @@ func (c *carriage) image(ctx context.Context) error {
 	for _, i := range found {
 		found[0].Fetched = found[0].Fetched || i.Fetched
 	}
-	c.made.image = found[0]
+	c.out.image = found[0]
 	return nil
 }
 
 // sayOf tells lines of the log whose they are, where they are a service's.
-func (c *carriage) sayOf(service string) func(string) {
+func (c *execution) sayOf(service string) func(string) {
 	if service == "" {
 		return c.log.say
 	}
 	return func(line string) { c.log.say(service + ": " + line) }
 }
 
-func (c *carriage) pull(ctx context.Context, w wantedImage) (i site.Image, err error) {
+func (c *execution) pull(ctx context.Context, w wantedImage) (i site.Image, err error) {
 	image, err := plan.JudgeImage(w.reference, judge.Subject{})
 	if err != nil {
 		return i, err
 	}
-	return c.site.EnsureImage(ctx, image, c.sayOf(w.service))
+	return c.at.EnsureImage(ctx, image, c.sayOf(w.service))
 }
 
-func (c *carriage) build(ctx context.Context, w wantedImage) (i site.Image, err error) {
+func (c *execution) build(ctx context.Context, w wantedImage) (i site.Image, err error) {
 	r := w.recipe
 	files, err := c.featureFiles(ctx, r)
 	if err != nil {
@@ -108,7 +130,7 @@ func (c *carriage) build(ctx context.Context, w wantedImage) (i site.Image, err 
 	}
 	secrets, alone := map[string]string(nil), "image "+c.workspace.Site+" "+r.Digest
 	if r.Dockerfile != nil && len(r.Dockerfile.Secrets) > 0 {
-		secrets = chosen(c.made.secrets, r.Dockerfile.Secrets)
+		secrets = chosen(c.out.secrets, r.Dockerfile.Secrets)
 		// Two builds at the same moment would share a step in which one's secret is read.
 		alone = "image " + c.workspace.Site + " with secrets"
 	}
@@ -122,15 +144,15 @@ func (c *carriage) build(ctx context.Context, w wantedImage) (i site.Image, err 
 	if err != nil {
 		return i, err
 	}
-	err = c.o.Store.Alone(ctx, alone, func() error {
-		i, err = c.site.EnsureBuilt(ctx, site.Build{Recipe: judged, Source: c.made.checkout.Folder, Features: files, Secrets: secrets}, c.sayOf(w.service))
+	err = c.o.Store.Exclusively(ctx, alone, func() error {
+		i, err = c.at.EnsureBuilt(ctx, site.Build{Recipe: judged, Source: c.out.checkout.Folder, Features: files, Secrets: secrets}, c.sayOf(w.service))
 		return err
 	})
 	return i, err
 }
 
 // featureFiles finds the files of a recipe's layers: exactly those that were planned.
-func (c *carriage) featureFiles(ctx context.Context, r *recipe.Recipe) (list []fs.FS, err error) {
+func (c *execution) featureFiles(ctx context.Context, r *recipe.Recipe) (list []fs.FS, err error) {
 	if len(r.Layers) == 0 {
 		return nil, nil
 	}
@@ -138,18 +160,18 @@ func (c *carriage) featureFiles(ctx context.Context, r *recipe.Recipe) (list []f
 		return nil, err
 	}
 	for _, l := range r.Layers {
-		i := slices.IndexFunc(c.made.report.Features, func(f definition.Feature) bool { return f.Reference == l.Reference && f.Digest == l.Digest })
+		i := slices.IndexFunc(c.out.report.Features, func(f definition.Feature) bool { return f.Reference == l.Reference && f.Digest == l.Digest })
 		if i < 0 {
 			return nil, fault.New("feature-changed", "provision again", "the feature %s was published anew since the plan was made", l.Reference)
 		}
-		list = append(list, c.made.report.Features[i].Files())
+		list = append(list, c.out.report.Features[i].Files())
 	}
 	return list, nil
 }
 
 // needReport reads the definition again where an earlier worker had read it.
-func (c *carriage) needReport(ctx context.Context) error {
-	if c.made.report != nil {
+func (c *execution) needReport(ctx context.Context) error {
+	if c.out.report != nil {
 		return nil
 	}
 	if err := c.needSource(ctx); err != nil {
@@ -159,9 +181,9 @@ func (c *carriage) needReport(ctx context.Context) error {
 }
 
 // needSource fetches the source again where an earlier worker's host had it.
-func (c *carriage) needSource(ctx context.Context) error {
-	if c.made.checkout.Folder != "" {
-		if _, err := os.Stat(c.made.checkout.Folder); err == nil {
+func (c *execution) needSource(ctx context.Context) error {
+	if c.out.checkout.Folder != "" {
+		if _, err := os.Stat(c.out.checkout.Folder); err == nil {
 			return nil
 		}
 	}
@@ -170,7 +192,7 @@ func (c *carriage) needSource(ctx context.Context) error {
 
 // services makes and starts services, each when those it waits for are as far as it
 // wants. late chooses those that need the source.
-func (c *carriage) services(ctx context.Context, id string, late bool) error {
+func (c *execution) services(ctx context.Context, id string, late bool) error {
 	if err := c.setAside(ctx, id); err != nil {
 		return err
 	}
@@ -181,7 +203,7 @@ func (c *carriage) services(ctx context.Context, id string, late bool) error {
 	if err := c.networks(ctx, id, s); err != nil {
 		return err
 	}
-	for _, v := range c.made.plan.Services {
+	for _, v := range c.out.plan.Services {
 		if v.Late != late {
 			continue
 		}
@@ -194,23 +216,23 @@ func (c *carriage) services(ctx context.Context, id string, late bool) error {
 		if err != nil {
 			return err
 		}
-		if err := c.site.EnsureService(ctx, id, v.Digest(), judged, c.made.checkout.Folder); err != nil {
+		if err := c.at.can.Beside.EnsureService(ctx, id, v.Digest(), judged, c.out.checkout.Folder); err != nil {
 			return err
 		}
 		if err := c.waitForServices(ctx, id, v.Name, v.After); err != nil {
 			return err
 		}
-		if err := c.site.StartService(ctx, id, v.Name); err != nil {
+		if err := c.at.can.Beside.StartService(ctx, id, v.Name); err != nil {
 			return err
 		}
 		c.log.say("started " + v.Name)
 	}
-	if late || c.made.plan.Container.Service == nil {
+	if late || c.out.plan.Container.Service == nil {
 		return nil
 	}
 	// Those that need the source start behind the workspace itself: it is what brings that.
-	after := slices.DeleteFunc(slices.Clone(c.made.plan.Container.Service.After), func(d plan.Dependency) bool {
-		v, err := c.made.plan.ServiceByName(d.Service)
+	after := slices.DeleteFunc(slices.Clone(c.out.plan.Container.Service.After), func(d plan.Dependency) bool {
+		v, err := c.out.plan.ServiceByName(d.Service)
 		return err == nil && v.Late
 	})
 	return c.waitForServices(ctx, id, "the workspace", after)

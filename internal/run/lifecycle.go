@@ -15,10 +15,27 @@ import (
 	"domicile/internal/records"
 )
 
+// stageStep runs the commands of a lifecycle stage, once for its digest. postStartStep runs
+// its own at every start, postAttachStep at each attach.
+var (
+	stageStep = step{do: func(ctx context.Context, c *execution, s *records.Step) (bool, any, error) {
+		return c.once(ctx, s, func() error { return c.lifecycle(ctx, c.workspace.SiteID(), s) })
+	}}
+	postStartStep = step{do: func(ctx context.Context, c *execution, s *records.Step) (bool, any, error) {
+		if c.run.Kind == records.KindRebuild && c.out.same { // which is no start
+			return stageStep.do(ctx, c, s)
+		}
+		return false, nil, c.postStart(ctx, c.workspace.SiteID(), s)
+	}}
+	postAttachStep = step{do: func(ctx context.Context, c *execution, s *records.Step) (bool, any, error) {
+		return false, nil, c.lifecycle(ctx, c.workspace.SiteID(), s)
+	}}
+)
+
 // lifecycle runs the commands of a stage in order; the parts of an object at the same
 // time. Each is a task of the agent's under a key of this run, so that a worker that
 // takes the run over attaches to what runs already instead of running it twice.
-func (c *carriage) lifecycle(ctx context.Context, id string, s *records.Step) error {
+func (c *execution) lifecycle(ctx context.Context, id string, s *records.Step) error {
 	link, err := c.joined(ctx, id)
 	if err != nil {
 		return err
@@ -53,11 +70,11 @@ func firstOf(errs []error) error {
 	return nil
 }
 
-func (c *carriage) commands(stage string) []definition.Command {
+func (c *execution) commands(stage string) []definition.Command {
 	if stage == "postAttachCommand" {
-		return c.made.plan.Attached
+		return c.out.plan.Attached
 	}
-	for _, s := range c.made.plan.Steps {
+	for _, s := range c.out.plan.Steps {
 		if s.Name == stage {
 			return s.Commands
 		}
@@ -65,7 +82,7 @@ func (c *carriage) commands(stage string) []definition.Command {
 	return nil
 }
 
-func (c *carriage) part(ctx context.Context, link *agentlink.Link, stage, key, from string, part definition.Part) error {
+func (c *execution) part(ctx context.Context, link *agentlink.Link, stage, key, from string, part definition.Part) error {
 	shown, prefix := part.Shell, ""
 	if part.Args != nil {
 		shown = strings.Join(part.Args, " ")
@@ -98,4 +115,14 @@ func firstLine(s string) string {
 		line += " …"
 	}
 	return line
+}
+
+// postStart runs postStartCommand, and notes it for a rebuild that leaves the container.
+func (c *execution) postStart(ctx context.Context, id string, s *records.Step) error {
+	if err := c.lifecycle(ctx, id, s); err != nil {
+		return err
+	}
+	return c.write(ctx, func(db records.Queries) error {
+		return db.SetDone(ctx, c.workspace.ID, records.Done{Step: s.Name, Digest: s.Digest})
+	})
 }

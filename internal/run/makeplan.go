@@ -13,6 +13,11 @@ import (
 	"domicile/internal/source"
 )
 
+// planStep plans, and adds the steps of the plan to the run.
+var planStep = step{do: func(ctx context.Context, c *execution, s *records.Step) (bool, any, error) {
+	return false, nil, c.makePlan(ctx, s.Position)
+}}
+
 // input is what a workspace is planned from beside the definition.
 func (r *Runner) input(ctx context.Context, w records.Workspace, checkout source.Checkout, report *definition.Report) (in plan.Input, err error) {
 	wanted := ""
@@ -40,14 +45,15 @@ func (r *Runner) input(ctx context.Context, w records.Workspace, checkout source
 
 // host is what a site was last found to have.
 func (r *Runner) host(name string) plan.Host {
-	found := r.Examined(name)
-	return plan.Host{Site: name, CPUs: found.Processors, Memory: found.MemoryBytes, DiskFree: found.DiskFreeBytes, GPU: found.GPU}
+	found, at := r.Examined(name), r.places[name]
+	return plan.Host{Site: name, CPUs: found.Processors, Memory: found.MemoryBytes, DiskFree: found.DiskFreeBytes, GPU: found.GPU,
+		Lacks: plan.Lacks{Services: at.can.Beside == nil, Doors: at.can.Doors == nil || found.Elsewhere, Folders: found.Elsewhere}}
 }
 
 // makePlan plans, and adds the plan's steps to the run. Plan and steps are written
 // together, so that a run has either none of them or all.
-func (c *carriage) makePlan(ctx context.Context, position int) error {
-	if c.made.report == nil {
+func (c *execution) makePlan(ctx context.Context, position int) error {
+	if c.out.report == nil {
 		if err := c.read(ctx); err != nil {
 			return err
 		}
@@ -59,13 +65,13 @@ func (c *carriage) makePlan(ctx context.Context, position int) error {
 	}
 	if c.run.Kind == records.KindRebuild && c.workspace.Commit != "" && !c.run.Pull {
 		// The source stays as it is, with what was changed in it.
-		c.made.checkout.Commit = c.workspace.Commit
+		c.out.checkout.Commit = c.workspace.Commit
 	}
-	in, err := c.input(ctx, c.workspace, c.made.checkout, c.made.report)
+	in, err := c.input(ctx, c.workspace, c.out.checkout, c.out.report)
 	if err != nil {
 		return err
 	}
-	p, err := c.Runner.makePlan(ctx, c.made.checkout, c.made.report, in)
+	p, err := c.Runner.makePlan(ctx, c.out.checkout, c.out.report, in)
 	if err != nil {
 		return err
 	}
@@ -90,7 +96,7 @@ func (c *carriage) makePlan(ctx context.Context, position int) error {
 		if err := db.SetStateFrom(ctx, c.workspace.ID, from); err != nil {
 			return err
 		}
-		return db.SetPlan(ctx, c.workspace.ID, c.made.checkout.Commit, b)
+		return db.SetPlan(ctx, c.workspace.ID, c.out.checkout.Commit, b)
 	})
 	if err != nil {
 		return err
@@ -99,7 +105,7 @@ func (c *carriage) makePlan(ctx context.Context, position int) error {
 	if err != nil {
 		return err
 	}
-	c.made.plan, c.workspace.StateFrom = p, from
+	c.out.plan, c.workspace.StateFrom = p, from
 	c.steps = append(c.steps[:position+1], all[position+1:]...)
 	c.log.say(fmt.Sprintf("%d steps", len(p.Steps)))
 	return nil
@@ -107,7 +113,7 @@ func (c *carriage) makePlan(ctx context.Context, position int) error {
 
 // foreseePull refuses to bring new commits before anything is replaced, where the workspace
 // can be asked.
-func (c *carriage) foreseePull(ctx context.Context) error {
+func (c *execution) foreseePull(ctx context.Context) error {
 	link, err := c.Reach(ctx, c.workspace)
 	if err != nil {
 		return nil // it does not run: the step that brings them asks
@@ -119,7 +125,7 @@ func (c *carriage) foreseePull(ctx context.Context) error {
 
 // adapt makes a definition's plan that of this kind of run and workspace. It gives the
 // state that the workspace begins with, where there is one.
-func (c *carriage) adapt(ctx context.Context, p *plan.Plan) (from *int64, err error) {
+func (c *execution) adapt(ctx context.Context, p *plan.Plan) (from *int64, err error) {
 	switch {
 	case c.run.Kind == records.KindRebuild:
 		p.Steps = plan.ReadyLast(p.Steps)
@@ -130,7 +136,7 @@ func (c *carriage) adapt(ctx context.Context, p *plan.Plan) (from *int64, err er
 	case c.workspace.Kind == records.IsHelper:
 		return nil, c.help(ctx, p)
 	}
-	state, err := c.o.Store.PreparedFor(ctx, c.workspace.Account, c.workspace.Site, c.workspace.Source, p.Container.Digest, c.made.checkout.Commit)
+	state, err := c.o.Store.PreparedFor(ctx, c.workspace.Account, c.workspace.Site, c.workspace.Source, p.Container.Digest, c.out.checkout.Commit)
 	if errors.Is(err, records.ErrNotFound) || c.workspace.Mount {
 		return nil, nil
 	}

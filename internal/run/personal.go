@@ -12,6 +12,11 @@ import (
 	"domicile/internal/source"
 )
 
+// personalStep puts the person's own settings in.
+var personalStep = step{do: func(ctx context.Context, c *execution, s *records.Step) (bool, any, error) {
+	return c.personal(ctx, c.workspace.SiteID(), s)
+}}
+
 // personalFolder is where a person's own settings are put, in the home folder.
 const personalFolder = ".personal"
 
@@ -28,7 +33,7 @@ done`
 
 // personal puts the person's own settings in, as the last step. It may fail without the
 // workspace failing: what went wrong is told, and the workspace is ready.
-func (c *carriage) personal(ctx context.Context, id string, s *records.Step) (bool, any, error) {
+func (c *execution) personal(ctx context.Context, id string, s *records.Step) (bool, any, error) {
 	skipped, result, err := c.once(ctx, s, func() error { return c.putPersonal(ctx, id) })
 	if err != nil && ctx.Err() == nil && !records.Unavailable(err) {
 		c.log.say("your settings were not put in: " + err.Error())
@@ -40,7 +45,7 @@ func (c *carriage) personal(ctx context.Context, id string, s *records.Step) (bo
 	return skipped, result, err
 }
 
-func (c *carriage) putPersonal(ctx context.Context, id string) error {
+func (c *execution) putPersonal(ctx context.Context, id string) error {
 	account, err := c.o.Store.AccountByID(ctx, c.workspace.Account)
 	if err != nil {
 		return err

@@ -94,7 +94,7 @@ func (b *berth) ended(t *testing.T, w records.Workspace) (r records.Run, steps m
 			return true // the workspace is gone, and its runs with it
 		}
 		r = runs[0]
-		return r.State == records.DoneWell || r.State == records.Failed
+		return r.State == records.Succeeded || r.State == records.Failed
 	}, 20*time.Second, 5*time.Millisecond)
 	list, err := b.store.Steps(t.Context(), r.ID)
 	require.NoError(t, err)
@@ -112,7 +112,7 @@ func passing(times int) func(context.Context) error {
 		mu.Lock()
 		defer mu.Unlock()
 		if times--; times >= 0 {
-			return fault.Passing(errors.New("no wind"), "becalmed", "", "the place does not answer")
+			return fault.Transient(errors.New("no wind"), "becalmed", "", "the place does not answer")
 		}
 		return nil
 	}

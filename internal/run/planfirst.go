@@ -57,9 +57,9 @@ func (r *Runner) PlanFirst(ctx context.Context, c source.Checkout, q Request) (f
 	if err != nil {
 		return first, err
 	}
-	at := r.Site(q.Site)
-	if at == nil {
-		return first, fault.New("no-site", "domicile sites lists them", "the service has no site %q", q.Site)
+	at, err := r.place(q.Site)
+	if err != nil {
+		return first, err
 	}
 	prepared := map[string]string{}
 	state, err := r.o.Store.PreparedFor(ctx, q.Account, q.Site, q.Source, p.Container.Digest, c.Commit)
@@ -82,7 +82,7 @@ func (r *Runner) PlanFirst(ctx context.Context, c source.Checkout, q Request) (f
 	return first, nil
 }
 
-func (d *Planned) describe(ctx context.Context, s plan.Step, p *plan.Plan, at site.Site) (err error) {
+func (d *Planned) describe(ctx context.Context, s plan.Step, p *plan.Plan, at site.Images) (err error) {
 	switch s.Name {
 	case plan.StepImage:
 		image := p.Container.Image
@@ -100,9 +100,9 @@ func (d *Planned) describe(ctx context.Context, s plan.Step, p *plan.Plan, at si
 		for _, l := range p.Recipe.Layers {
 			d.Detail = append(d.Detail, "install the feature "+l.Title)
 		}
-	case plan.StepServices, plan.StepLate:
+	case plan.StepServices, plan.StepLateServices:
 		for _, v := range p.Services {
-			if v.Late == (s.Name == plan.StepLate) {
+			if v.Late == (s.Name == plan.StepLateServices) {
 				d.Detail = append(d.Detail, v.Name+": "+v.Image)
 			}
 		}
@@ -162,7 +162,7 @@ func ownOnly(w records.Workspace) error {
 }
 
 // hasImage tells whether a site has an image that a plan pulls or builds.
-func hasImage(ctx context.Context, at site.Site, p *plan.Plan, name string) (bool, error) {
+func hasImage(ctx context.Context, at site.Images, p *plan.Plan, name string) (bool, error) {
 	image, err := plan.JudgeImage(name, judge.Subject{Images: p.Made()})
 	if err != nil {
 		return false, err

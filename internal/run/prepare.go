@@ -15,6 +15,9 @@ import (
 	"domicile/internal/source"
 )
 
+// cleanStep removes what a state was prepared in.
+var cleanStep = plain((*execution).clean)
+
 // preparedUnused is how long what was prepared, and is not followed, stays without use.
 const preparedUnused = 14 * 24 * time.Hour
 
@@ -32,7 +35,7 @@ func (r *Runner) Prepare(ctx context.Context, q Request, follow bool) (records.W
 	if err := source.CheckRef(q.Ref); err != nil {
 		return records.Workspace{}, err
 	}
-	if r.o.Sites[q.Site] == nil {
+	if _, known := r.places[q.Site]; !known {
 		return records.Workspace{}, fault.New("no-site", "domicile sites lists them", "there is no site %q", q.Site)
 	}
 	// No person's workspace can have a name with @ in it.
@@ -62,8 +65,8 @@ func (r *Runner) Prepare(ctx context.Context, q Request, follow bool) (records.W
 }
 
 // clean removes what a source was prepared in, and earlier states of it.
-func (c *carriage) clean(ctx context.Context, id string) error {
-	if err := c.site.Remove(ctx, id); err != nil {
+func (c *execution) clean(ctx context.Context, id string) error {
+	if err := c.at.Remove(ctx, id); err != nil {
 		return err
 	}
 	if err := c.o.Source.Forget(id); err != nil {

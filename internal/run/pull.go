@@ -18,7 +18,7 @@ import (
 // bringCommits brings the repository's new commits into a workspace's source, where its owner asked
 // for it. The git inside does it, as the owner, who knows what it does: it only goes forward,
 // and never over changes.
-func (c *carriage) bringCommits(ctx context.Context, id string) error {
+func (c *execution) bringCommits(ctx context.Context, id string) error {
 	if err := c.needSource(ctx); err != nil {
 		return err
 	}
@@ -27,10 +27,10 @@ func (c *carriage) bringCommits(ctx context.Context, id string) error {
 		return err
 	}
 	head, err := c.mayPull(ctx, link)
-	if err != nil || head == c.made.checkout.Commit {
+	if err != nil || head == c.out.checkout.Commit {
 		return err
 	}
-	file, done, err := c.o.Source.Bundle(ctx, c.made.checkout, head)
+	file, done, err := c.o.Source.Bundle(ctx, c.out.checkout, head)
 	if err != nil {
 		return err
 	}
@@ -44,30 +44,30 @@ func (c *carriage) bringCommits(ctx context.Context, id string) error {
 	}
 	defer func() { _, _ = c.ask(context.WithoutCancel(ctx), link, "rm", "-rf", to) }()
 	ref := "HEAD"
-	if branch := c.made.checkout.Branch; branch != "" {
+	if branch := c.out.checkout.Branch; branch != "" {
 		ref = "HEAD:refs/remotes/origin/" + branch
 	}
-	for _, args := range [][]string{{"fetch", "--quiet", to + "/new.bundle", ref}, {"merge", "--ff-only", "--quiet", c.made.checkout.Commit}} {
+	for _, args := range [][]string{{"fetch", "--quiet", to + "/new.bundle", ref}, {"merge", "--ff-only", "--quiet", c.out.checkout.Commit}} {
 		if said, err := c.git(ctx, link, args...); err != nil {
 			return notPulled(err, said)
 		}
 	}
-	c.log.say(fmt.Sprintf("the source is at %.12s now, from %.12s", c.made.checkout.Commit, head))
-	if _, err := os.Lstat(c.made.checkout.Folder + "/.gitmodules"); err == nil {
+	c.log.say(fmt.Sprintf("the source is at %.12s now, from %.12s", c.out.checkout.Commit, head))
+	if _, err := os.Lstat(c.out.checkout.Folder + "/.gitmodules"); err == nil {
 		c.log.say("submodules stay as they are; inside: git submodule update --init --recursive")
 	}
 	return nil
 }
 
 // mayPull tells at which commit the source inside is, or why nothing can be brought to it.
-func (c *carriage) mayPull(ctx context.Context, link *agentlink.Link) (head string, err error) {
+func (c *execution) mayPull(ctx context.Context, link *agentlink.Link) (head string, err error) {
 	if head, err = c.git(ctx, link, "rev-parse", "HEAD"); err != nil {
 		return "", notPulled(err, head)
 	}
-	if head == c.made.checkout.Commit {
+	if head == c.out.checkout.Commit {
 		return head, nil
 	}
-	if branch := c.made.checkout.Branch; branch != "" {
+	if branch := c.out.checkout.Branch; branch != "" {
 		at, err := c.git(ctx, link, "rev-parse", "--abbrev-ref", "HEAD")
 		if err != nil {
 			return "", notPulled(err, at)
@@ -95,21 +95,21 @@ func notPulled(err error, said string) error {
 }
 
 // git runs git in the workspace's source and gives what it printed.
-func (c *carriage) git(ctx context.Context, link *agentlink.Link, args ...string) (string, error) {
+func (c *execution) git(ctx context.Context, link *agentlink.Link, args ...string) (string, error) {
 	return c.ask(ctx, link, append([]string{"git", "-C", c.sourceTarget()}, args...)...)
 }
 
 // ask runs a short command inside and gives what it printed.
-func (c *carriage) ask(ctx context.Context, link *agentlink.Link, args ...string) (string, error) {
+func (c *execution) ask(ctx context.Context, link *agentlink.Link, args ...string) (string, error) {
 	var out bounded
 	err := link.Task(ctx, wire.TaskRequest{Key: fmt.Sprintf("run-%d/ask/%d", c.run.ID, time.Now().UnixNano()), Args: args}, &out)
 	return strings.TrimSpace(out.String()), err
 }
 
 // sourceTarget is where the source is in the container that runs.
-func (c *carriage) sourceTarget() string {
-	if c.made.plan != nil {
-		return c.made.plan.Container.SourceTarget
+func (c *execution) sourceTarget() string {
+	if c.out.plan != nil {
+		return c.out.plan.Container.SourceTarget
 	}
 	if p, err := planOf(c.workspace); err == nil {
 		return p.Container.SourceTarget

@@ -13,10 +13,13 @@ import (
 	"domicile/internal/records"
 )
 
+// putBackStep puts back what a rebuild that failed has replaced.
+var putBackStep = plain((*execution).putEarlierBack)
+
 // giveBack ends a rebuild one of whose steps failed. That the step failed, and that the
 // earlier workspace is to be put back, is written down at the same moment: whoever goes on
 // from there, goes on with that.
-func (c *carriage) giveBack(ctx context.Context, failed *records.Step) error {
+func (c *execution) giveBack(ctx context.Context, failed *records.Step) error {
 	before, err := c.before(ctx)
 	if err != nil {
 		return err
@@ -40,7 +43,7 @@ func (c *carriage) giveBack(ctx context.Context, failed *records.Step) error {
 }
 
 // failedStep finds the step for which a run is given up.
-func (c *carriage) failedStep() *records.Step {
+func (c *execution) failedStep() *records.Step {
 	for i := range c.steps {
 		if s := &c.steps[i]; s.State == records.Failed && s.Name != plan.StepPutBack {
 			return s
@@ -50,12 +53,12 @@ func (c *carriage) failedStep() *records.Step {
 }
 
 // putBack gives a workspace back what it was before a rebuild that failed, and ends the run.
-func (c *carriage) putBack(ctx context.Context, failed *records.Step, before *earlier) error {
+func (c *execution) putBack(ctx context.Context, failed *records.Step, before *earlier) error {
 	s := &c.steps[len(c.steps)-1]
 	var stepErr error
-	if s.State != records.DoneWell && s.State != records.Failed {
+	if s.State != records.Succeeded && s.State != records.Failed {
 		var err error
-		if stepErr, err = c.carryStep(ctx, s); err != nil {
+		if stepErr, err = c.executeStep(ctx, s); err != nil {
 			return err
 		}
 	}
@@ -87,15 +90,28 @@ func (c *carriage) putBack(ctx context.Context, failed *records.Step, before *ea
 
 // putEarlierBack is the step: the containers, then what their programs are told. Done again
 // it finds its work done.
-func (c *carriage) putEarlierBack(ctx context.Context, id string) error {
+func (c *execution) putEarlierBack(ctx context.Context, id string) error {
 	before, err := c.before(ctx)
 	if err != nil || before == nil {
 		return err
 	}
-	if err := c.site.PutBack(ctx, id, before.services()); err != nil {
+	if err := c.bringBack(ctx, id, before); err != nil {
 		return err
 	}
 	return c.configureEarlier(ctx, before)
+}
+
+// bringBack puts back what was set aside. A site that sets nothing aside has what was not
+// replaced.
+func (c *execution) bringBack(ctx context.Context, id string, before *earlier) error {
+	if c.at.can.Aside != nil {
+		return c.at.can.Aside.PutBack(ctx, id, before.services())
+	}
+	there, found, err := c.at.Find(ctx, id)
+	if err == nil && (!found || there.Digest != before.Plan.Container.Digest) {
+		err = c.at.cannot(toSetAside)
+	}
+	return err
 }
 
 // earlier is what a workspace was before a rebuild.
@@ -115,7 +131,7 @@ func (e *earlier) services() (names []string) {
 
 // before reads what the workspace was before a rebuild that is not over; nil where there
 // is none, or it has changed nothing yet.
-func (c *carriage) before(ctx context.Context) (*earlier, error) {
+func (c *execution) before(ctx context.Context) (*earlier, error) {
 	if len(c.workspace.Earlier) == 0 {
 		now, err := c.o.Store.Workspace(ctx, c.workspace.ID)
 		if err != nil {
@@ -135,12 +151,12 @@ func (c *carriage) before(ctx context.Context) (*earlier, error) {
 
 // giveUp ends, before a workspace stops, a rebuild that was under way: the workspace is
 // again what it was before.
-func (c *carriage) giveUp(ctx context.Context) error {
+func (c *execution) giveUp(ctx context.Context) error {
 	before, err := c.before(ctx)
 	if err != nil || before == nil {
 		return err
 	}
-	if err := c.site.PutBack(ctx, c.workspace.SiteID(), before.services()); err != nil {
+	if err := c.bringBack(ctx, c.workspace.SiteID(), before); err != nil {
 		return err
 	}
 	if err := c.write(ctx, func(db records.Queries) error { return db.PutEarlierBack(ctx, c.workspace.ID) }); err != nil {
@@ -151,7 +167,7 @@ func (c *carriage) giveUp(ctx context.Context) error {
 	return err
 }
 
-func (c *carriage) configureEarlier(ctx context.Context, before *earlier) error {
+func (c *execution) configureEarlier(ctx context.Context, before *earlier) error {
 	link, err := c.reach(ctx, c.workspace.SiteID())
 	if err != nil {
 		return err

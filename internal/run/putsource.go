@@ -17,8 +17,13 @@ import (
 	"domicile/internal/source"
 )
 
+// sourceStep puts the source in.
+var sourceStep = step{do: func(ctx context.Context, c *execution, s *records.Step) (bool, any, error) {
+	return c.source(ctx, c.workspace.SiteID(), s)
+}}
+
 // source puts the source in, unless it is there: a rebuild keeps what was changed in it.
-func (c *carriage) source(ctx context.Context, id string, s *records.Step) (bool, any, error) {
+func (c *execution) source(ctx context.Context, id string, s *records.Step) (bool, any, error) {
 	if c.run.Kind == records.KindRebuild {
 		done, err := c.o.Store.DoneSteps(ctx, c.workspace.ID)
 		if err != nil {
@@ -40,7 +45,7 @@ func (c *carriage) source(ctx context.Context, id string, s *records.Step) (bool
 }
 
 // put sends the source through the agent: the same way at every kind of site.
-func (c *carriage) put(ctx context.Context, id string) error {
+func (c *execution) put(ctx context.Context, id string) error {
 	if err := c.needSource(ctx); err != nil {
 		return err
 	}
@@ -49,9 +54,9 @@ func (c *carriage) put(ctx context.Context, id string) error {
 		return err
 	}
 	r, w := io.Pipe()
-	go func() { w.CloseWithError(source.WriteArchive(ctx, c.made.checkout.Folder, w)) }()
+	go func() { w.CloseWithError(source.WriteArchive(ctx, c.out.checkout.Folder, w)) }()
 	defer r.Close()
-	if err := link.Put(ctx, c.made.plan.Container.SourceTarget, r); err != nil {
+	if err := link.Put(ctx, c.out.plan.Container.SourceTarget, r); err != nil {
 		return err
 	}
 	if err := c.author(ctx, link); err != nil {
@@ -62,16 +67,16 @@ func (c *carriage) put(ctx context.Context, id string) error {
 
 // author tells git inside, for this clone, whose commits are made there. Where there is no
 // git inside, nobody commits there.
-func (c *carriage) author(ctx context.Context, link *agentlink.Link) error {
+func (c *execution) author(ctx context.Context, link *agentlink.Link) error {
 	account, err := c.o.Store.AccountByID(ctx, c.workspace.Account)
-	if err != nil || c.made.checkout.Keep || c.run.Kind == records.KindPrepare {
+	if err != nil || c.out.checkout.Keep || c.run.Kind == records.KindPrepare {
 		return err
 	}
 	for name, value := range map[string]string{"user.name": account.AuthorName, "user.email": account.AuthorMail} {
 		if value == "" {
 			continue
 		}
-		args := []string{"git", "-C", c.made.plan.Container.SourceTarget, "config", name, value}
+		args := []string{"git", "-C", c.out.plan.Container.SourceTarget, "config", name, value}
 		if err := link.Task(ctx, wire.TaskRequest{Key: fmt.Sprintf("run-%d/%s/%d", c.run.ID, name, time.Now().UnixNano()), Args: args}, io.Discard); err != nil {
 			c.log.say(fmt.Sprintf("%s was not set for the clone: %v", name, err))
 		}
@@ -98,8 +103,8 @@ func mountedFolder(w records.Workspace, checkout source.Checkout) (*plan.Folder,
 
 // mountedStill refuses to start a workspace whose folder is no longer the one that was
 // allowed: a link may have taken its place.
-func (c *carriage) mountedStill() error {
-	folder := c.made.plan.Container.SourceFolder
+func (c *execution) mountedStill() error {
+	folder := c.out.plan.Container.SourceFolder
 	if folder == "" {
 		return nil
 	}

@@ -7,16 +7,15 @@ import (
 
 	"domicile/internal/agent/wire"
 	"domicile/internal/agentlink"
-	"domicile/internal/fault"
 	"domicile/internal/records"
 )
 
 // Reach opens a connection to a ready workspace's agent. An agent that was started from
 // outside, and does not know yet how programs run, is told.
 func (r *Runner) Reach(ctx context.Context, w records.Workspace) (*agentlink.Link, error) {
-	s := r.o.Sites[w.Site]
-	if s == nil {
-		return nil, fault.New("no-site", "", "the service has no site %q", w.Site)
+	s, err := r.place(w.Site)
+	if err != nil {
+		return nil, err
 	}
 	stream, err := s.Connect(ctx, w.SiteID())
 	if err != nil {

@@ -15,14 +15,17 @@ import (
 	"domicile/internal/source"
 )
 
+// readStep reads the definition.
+var readStep = plain(func(c *execution, ctx context.Context, _ string) error { return c.read(ctx) })
+
 // read reads the definition. It is cheap, and done again where a later step needs it.
-func (c *carriage) read(ctx context.Context) error {
-	report, _, err := c.ReadDefinition(ctx, c.made.checkout, c.workspace.File, c.o.Artifacts, c.workspace.SiteID())
+func (c *execution) read(ctx context.Context) error {
+	report, _, err := c.ReadDefinition(ctx, c.out.checkout, c.workspace.File, c.o.Artifacts, c.workspace.SiteID())
 	if err != nil {
 		return err
 	}
-	if report.Passing != nil {
-		return report.Passing
+	if report.Transient != nil {
+		return report.Transient
 	}
 	for _, p := range report.Problems {
 		c.log.say(p.String())
@@ -30,7 +33,7 @@ func (c *carriage) read(ctx context.Context) error {
 	if report.HasErrors() {
 		return definitionFault(report)
 	}
-	c.made.report = report
+	c.out.report = report
 	c.log.say(fmt.Sprintf("%s, kind %s, digest %.19s", report.File, report.Kind, report.Digest))
 	return nil
 }

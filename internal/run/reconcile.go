@@ -21,7 +21,7 @@ const (
 
 // reconcile compares, again and again, what the records say of a site with what it has.
 // It starts what should run and says what is gone; it removes nothing.
-func (r *Runner) reconcile(ctx context.Context, name string, s site.Site) {
+func (r *Runner) reconcile(ctx context.Context, name string, s place) {
 	for ctx.Err() == nil {
 		r.examine(ctx, name, s)
 		instances, err := s.List(ctx)
@@ -41,7 +41,7 @@ func (r *Runner) reconcile(ctx context.Context, name string, s site.Site) {
 }
 
 // examine keeps the facts about a site fresh, and tells when it goes and comes back.
-func (r *Runner) examine(ctx context.Context, name string, s site.Site) {
+func (r *Runner) examine(ctx context.Context, name string, s place) {
 	last := r.Examined(name)
 	if last.Err == nil && time.Since(last.At) < examineEvery {
 		return
@@ -64,7 +64,7 @@ func (r *Runner) examine(ctx context.Context, name string, s site.Site) {
 	if err != nil {
 		facts = last.Facts
 	}
-	r.facts[name] = Examined{facts, time.Now(), err}
+	r.facts[name] = Examined{Facts: facts, At: time.Now(), Err: err}
 }
 
 // tellOfRoot says at each start where several people share a site on whose host root of a
@@ -96,7 +96,7 @@ func (r *Runner) unreachable(ctx context.Context, name string, cause error) {
 	}
 }
 
-func (r *Runner) compare(ctx context.Context, name string, s site.Site, instances []site.Instance) error {
+func (r *Runner) compare(ctx context.Context, name string, s place, instances []site.Instance) error {
 	list, err := r.o.Store.WorkspacesAt(ctx, name)
 	if err != nil {
 		return err
@@ -167,7 +167,7 @@ const (
 
 // lookAfter brings services back that were removed or stopped from outside, and keeps the
 // door open.
-func (r *Runner) lookAfter(ctx context.Context, s site.Site, w records.Workspace, i site.Instance) error {
+func (r *Runner) lookAfter(ctx context.Context, s place, w records.Workspace, i site.Instance) error {
 	p, err := r.PlanOf(ctx, w)
 	if err != nil || w.Wanted != records.WantRunning {
 		return err
@@ -187,8 +187,8 @@ func (r *Runner) lookAfter(ctx context.Context, s site.Site, w records.Workspace
 
 // openDoor opens the door to the engine of a workspace that wants one, unless it is open.
 // It stays open until the workspace is removed or the service stops.
-func (r *Runner) openDoor(s site.Site, w records.Workspace, p *plan.Plan) {
-	if !p.Container.Door {
+func (r *Runner) openDoor(s place, w records.Workspace, p *plan.Plan) {
+	if !p.Container.Door || s.can.Doors == nil {
 		return
 	}
 	r.mu.Lock()
@@ -199,7 +199,7 @@ func (r *Runner) openDoor(s site.Site, w records.Workspace, p *plan.Plan) {
 	r.doors[w.ID] = true
 	ctx := r.serving
 	go func() {
-		if err := s.OpenDoor(ctx, w.SiteID()); err != nil && ctx.Err() == nil {
+		if err := s.can.Doors.OpenDoor(ctx, w.SiteID()); err != nil && ctx.Err() == nil {
 			r.o.Log.Warn("serve the door of a workspace", "workspace", w.Name, "error", err)
 		}
 		r.mu.Lock()

@@ -72,7 +72,7 @@ func (r *Runner) Provision(ctx context.Context, q Request) (records.Workspace, e
 	if err := CheckName(q.Name); err != nil {
 		return records.Workspace{}, err
 	}
-	if r.o.Sites[q.Site] == nil {
+	if _, known := r.places[q.Site]; !known {
 		return records.Workspace{}, fault.New("no-site", "domicile sites lists them", "there is no site %q", q.Site)
 	}
 	if err := r.mayMount(q, address); err != nil {

@@ -95,7 +95,8 @@ type Runner struct {
 	queue    *river.Client[pgx.Tx]
 	instance *records.Instance
 
-	plans plans
+	plans  plans
+	places map[string]place // by name
 
 	mu    sync.Mutex
 	facts map[string]Examined // by site
@@ -115,8 +116,9 @@ type Runner struct {
 // Examined is what was last found at a site.
 type Examined struct {
 	site.Facts
-	At  time.Time
-	Err error
+	Kind site.Kind
+	At   time.Time
+	Err  error
 }
 
 // jobArgs are the arguments of the queue's job: which run to carry out.
@@ -146,7 +148,7 @@ type worker struct {
 // Work carries out a run. It never fails for the queue: the run's own record says how it
 // ended, and who may try again.
 func (w *worker) Work(ctx context.Context, job *river.Job[jobArgs]) error {
-	w.runner.carry(ctx, job.Args.Run)
+	w.runner.execute(ctx, job.Args.Run)
 	return nil
 }
 
@@ -168,7 +170,7 @@ func New(ctx context.Context, o Options) (*Runner, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Runner{o: o, instance: instance, facts: map[string]Examined{}, asked: map[int64]time.Time{}, works: map[int64]work{}, carried: map[int64]bool{}, noticed: map[int64]time.Time{}, attaching: map[int64]bool{}, doors: map[int64]bool{}}
+	r := &Runner{o: o, places: placesOf(o.Sites), instance: instance, facts: map[string]Examined{}, asked: map[int64]time.Time{}, works: map[int64]work{}, carried: map[int64]bool{}, noticed: map[int64]time.Time{}, attaching: map[int64]bool{}, doors: map[int64]bool{}}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{runner: r})
 	r.queue, err = river.NewClient(riverpgxv5.New(o.Store.Pool), &river.Config{
@@ -210,10 +212,10 @@ func (r *Runner) Serve(ctx context.Context) error {
 		return nil
 	}
 	background.Go(func() { r.takeOver(ctx) })
-	for name, s := range r.o.Sites {
+	for name, s := range r.places {
 		background.Go(func() { r.reconcile(ctx, name, s) })
 		background.Go(func() { r.watchUse(ctx, name) })
-		if m, can := s.(site.Measurer); can {
+		if m := s.can.Measurer; m != nil {
 			background.Go(func() { r.watchDisk(ctx, name, m) })
 		}
 	}
@@ -263,12 +265,13 @@ func (r *Runner) Fetch(ctx context.Context, account int64, w source.Want) (c sou
 // Sizes are those that a workspace may have.
 func (r *Runner) Sizes() []plan.Size { return r.o.Sizes }
 
-// Site returns a site by name, or nil.
-func (r *Runner) Site(name string) site.Site { return r.o.Sites[name] }
-
 // Examined returns what was last found at a site.
 func (r *Runner) Examined(name string) Examined {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return r.facts[name]
+	found := r.facts[name]
+	if at, known := r.places[name]; known {
+		found.Kind = at.Kind()
+	}
+	return found
 }

@@ -16,7 +16,7 @@ var withSecrets = []string{"postCreateCommand", "postStartCommand", "postAttachC
 
 // openSecrets opens what must not be printed: all of the owner's secrets for the source,
 // and how the owner signs in to the git host.
-func (c *carriage) openSecrets(ctx context.Context) error {
+func (c *execution) openSecrets(ctx context.Context) error {
 	list, err := c.o.Store.SecretsFor(ctx, c.workspace.Account, c.workspace.Source)
 	if err != nil {
 		return err
@@ -25,10 +25,10 @@ func (c *carriage) openSecrets(ctx context.Context) error {
 	for _, s := range list {
 		names = append(names, s.Name)
 	}
-	if c.made.secrets, err = c.o.Vault.Secrets(ctx, c.workspace.Account, c.workspace.Source, names); err != nil {
+	if c.out.secrets, err = c.o.Vault.Secrets(ctx, c.workspace.Account, c.workspace.Source, names); err != nil {
 		return err
 	}
-	for _, value := range c.made.secrets {
+	for _, value := range c.out.secrets {
 		hidden = append(hidden, value)
 	}
 	address, err := source.Parse(c.workspace.Source)
@@ -46,11 +46,11 @@ func (c *carriage) openSecrets(ctx context.Context) error {
 }
 
 // secretsFor are the secrets that a stage gets: those that the definition asks for.
-func (c *carriage) secretsFor(stage string) map[string]string {
+func (c *execution) secretsFor(stage string) map[string]string {
 	if !slices.Contains(withSecrets, stage) || c.run.Kind == records.KindPrepare {
 		return nil
 	}
-	return chosen(c.made.secrets, c.made.plan.Secrets)
+	return chosen(c.out.secrets, c.out.plan.Secrets)
 }
 
 func chosen(all map[string]string, names []string) map[string]string {
@@ -64,9 +64,9 @@ func chosen(all map[string]string, names []string) map[string]string {
 }
 
 // tellMissing says which secrets the definition asks for and nobody keeps.
-func (c *carriage) tellMissing(p *plan.Plan) {
+func (c *execution) tellMissing(p *plan.Plan) {
 	for _, name := range p.Secrets {
-		if _, has := c.made.secrets[name]; !has {
+		if _, has := c.out.secrets[name]; !has {
 			c.log.say("the definition asks for the secret " + name + ", which you do not keep for this source; to give it: domicile secrets set " + name + " -for " + c.workspace.Source)
 		}
 	}

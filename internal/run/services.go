@@ -17,11 +17,11 @@ import (
 const servicePatience = 5 * time.Minute
 
 // waitForServices waits until the services that one depends on are as it wants them.
-func (c *carriage) waitForServices(ctx context.Context, id, who string, after []plan.Dependency) error {
+func (c *execution) waitForServices(ctx context.Context, id, who string, after []plan.Dependency) error {
 	limit := time.Now().Add(servicePatience)
 	told := map[string]bool{}
 	for {
-		list, err := c.site.Services(ctx, id)
+		list, err := c.at.can.Beside.Services(ctx, id)
 		if err != nil {
 			return err
 		}
@@ -56,11 +56,11 @@ func (c *carriage) waitForServices(ctx context.Context, id, who string, after []
 }
 
 // dependency tells whether a service is as far as it must be.
-func (c *carriage) dependency(ctx context.Context, id string, d plan.Dependency, list []site.Service) (bool, error) {
+func (c *execution) dependency(ctx context.Context, id string, d plan.Dependency, list []site.Service) (bool, error) {
 	i := slices.IndexFunc(list, func(s site.Service) bool { return s.Name == d.Service })
 	if i < 0 {
 		// The workspace itself, or one that does not run.
-		return !slices.ContainsFunc(c.made.plan.Services, func(s plan.Service) bool { return s.Name == d.Service }), nil
+		return !slices.ContainsFunc(c.out.plan.Services, func(s plan.Service) bool { return s.Name == d.Service }), nil
 	}
 	s := list[i]
 	ended := s.Started && !s.Running
@@ -85,15 +85,16 @@ func (c *carriage) dependency(ctx context.Context, id string, d plan.Dependency,
 }
 
 // serviceFault tells what became of a service, with its last words.
-func (c *carriage) serviceFault(ctx context.Context, id, service, format string, args ...any) error {
-	var said bytes.Buffer
-	if err := c.site.ServiceLog(ctx, id, service, 20, &said); err == nil {
+func (c *execution) serviceFault(ctx context.Context, id, service, format string, args ...any) error {
+	if c.at.can.Overseer != nil {
+		var said bytes.Buffer
+		_ = c.at.can.Overseer.ServiceLog(ctx, id, service, 20, &said) // as far as it came
 		for line := range strings.Lines(said.String()) {
 			c.log.say(service + ": " + strings.TrimRight(line, "\r\n"))
 		}
 	}
 	place := ""
-	if v, err := c.made.plan.ServiceByName(service); err == nil && v.File != "" {
+	if v, err := c.out.plan.ServiceByName(service); err == nil && v.File != "" {
 		place = fmt.Sprintf(" (%s:%d)", v.File, v.Line)
 	}
 	return fault.New("service-failed", "look at its last lines in the log of this run, and correct it", "the service %s%s %s", service, place, fmt.Sprintf(format, args...))

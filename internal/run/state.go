@@ -17,9 +17,12 @@ import (
 	"domicile/internal/source"
 )
 
+// saveStep keeps the state of the workspace.
+var saveStep = plain((*execution).save)
+
 // save keeps the state of the workspace: for a snapshot in the record that was made when it
 // was asked for, for what is prepared in one that is made now.
-func (c *carriage) save(ctx context.Context, id string) error {
+func (c *execution) save(ctx context.Context, id string) error {
 	state, err := c.unready(ctx)
 	if errors.Is(err, records.ErrNotFound) && c.run.Kind == records.KindPrepare {
 		state, err = c.addPrepared(ctx)
@@ -27,7 +30,10 @@ func (c *carriage) save(ctx context.Context, id string) error {
 	if err != nil {
 		return fmt.Errorf("look for the state's record: %w", err)
 	}
-	saved, err := c.site.Save(ctx, id, state.SiteID(), c.log.say)
+	if c.at.can.Keeper == nil {
+		return c.at.cannot(toKeepStates)
+	}
+	saved, err := c.at.can.Keeper.Save(ctx, id, state.SiteID(), c.log.say)
 	if err != nil {
 		return err
 	}
@@ -40,7 +46,7 @@ func (c *carriage) save(ctx context.Context, id string) error {
 }
 
 // unready finds the state that this run is to keep.
-func (c *carriage) unready(ctx context.Context) (records.State, error) {
+func (c *execution) unready(ctx context.Context) (records.State, error) {
 	list, err := c.o.Store.StatesOf(ctx, c.workspace.ID)
 	if err != nil {
 		return records.State{}, err
@@ -53,7 +59,7 @@ func (c *carriage) unready(ctx context.Context) (records.State, error) {
 }
 
 // dropUnready forgets a state that could not be kept.
-func (c *carriage) dropUnready(ctx context.Context) error {
+func (c *execution) dropUnready(ctx context.Context) error {
 	state, err := c.unready(ctx)
 	if errors.Is(err, records.ErrNotFound) {
 		return nil
@@ -61,7 +67,10 @@ func (c *carriage) dropUnready(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := c.site.RemoveSaved(ctx, state.SiteID()); err != nil {
+	if c.at.can.Keeper == nil {
+		return c.at.cannot(toKeepStates)
+	}
+	if err := c.at.can.Keeper.RemoveSaved(ctx, state.SiteID()); err != nil {
 		c.log.say("what was kept of it could not be removed: " + err.Error()) // domicile tidy finds it
 	}
 	return c.write(ctx, func(db records.Queries) error { return db.RemoveState(ctx, state.ID) })
@@ -70,7 +79,7 @@ func (c *carriage) dropUnready(ctx context.Context) error {
 // addPrepared makes the record of what was prepared. Where somebody signed in for it, or its
 // image was built with secrets or caches, what is in it is that account's alone: others might
 // not get its submodules or large files by themselves.
-func (c *carriage) addPrepared(ctx context.Context) (s records.State, err error) {
+func (c *execution) addPrepared(ctx context.Context) (s records.State, err error) {
 	if c.workspace, err = c.o.Store.Workspace(ctx, c.workspace.ID); err != nil {
 		return s, err
 	}
@@ -82,7 +91,7 @@ func (c *carriage) addPrepared(ctx context.Context) (s records.State, err error)
 	if err != nil {
 		return s, err
 	}
-	shared := login == nil && (c.made.plan.Recipe == nil || c.made.plan.Recipe.Account == 0)
+	shared := login == nil && (c.out.plan.Recipe == nil || c.out.plan.Recipe.Account == 0)
 	err = c.write(ctx, func(db records.Queries) error {
 		s, err = addState(ctx, db, c.workspace, records.Prepared, "", shared)
 		return err
@@ -119,7 +128,7 @@ func addState(ctx context.Context, db records.Queries, w records.Workspace, kind
 
 // imagesOf gives the images of a state, and whether the site still has them all. Of one
 // that it has not the record is of no more use.
-func (c *carriage) imagesOf(ctx context.Context, state records.State) (images map[string]string, there bool, err error) {
+func (c *execution) imagesOf(ctx context.Context, state records.State) (images map[string]string, there bool, err error) {
 	if err := json.Unmarshal(state.Images, &images); err != nil {
 		return nil, false, fmt.Errorf("read the images of the state: %w", err)
 	}
@@ -128,7 +137,7 @@ func (c *carriage) imagesOf(ctx context.Context, state records.State) (images ma
 		if err != nil {
 			return nil, false, err
 		}
-		has, err := c.site.HasImage(ctx, judged)
+		has, err := c.at.HasImage(ctx, judged)
 		if err != nil {
 			return nil, false, err
 		}
@@ -151,7 +160,11 @@ func (r *Runner) Snapshot(ctx context.Context, account int64, name, note string)
 		if err := ownOnly(w); err != nil {
 			return err
 		}
-		switch {
+		switch at, err := r.place(w.Site); {
+		case err != nil:
+			return err
+		case at.can.Keeper == nil:
+			return at.cannot(toKeepStates)
 		case w.State != records.Ready && w.State != records.Stopped:
 			return fault.New("not-ready", "watch it: domicile follow "+name, "the workspace %s is %s: only one that was made has a state to keep", name, w.State)
 		case w.Mount:
@@ -270,11 +283,14 @@ func (r *Runner) RemoveSnapshot(ctx context.Context, account, id int64) error {
 }
 
 func (r *Runner) removeState(ctx context.Context, s records.State) error {
-	at := r.Site(s.Site)
-	if at == nil {
-		return fault.New("no-site", "", "the service has no site %q", s.Site)
+	at, err := r.place(s.Site)
+	if err != nil {
+		return err
 	}
-	if err := at.RemoveSaved(ctx, s.SiteID()); err != nil {
+	if at.can.Keeper == nil {
+		return at.cannot(toKeepStates)
+	}
+	if err := at.can.Keeper.RemoveSaved(ctx, s.SiteID()); err != nil {
 		return err
 	}
 	return r.o.Store.RemoveState(ctx, s.ID)

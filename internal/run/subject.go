@@ -13,8 +13,8 @@ import (
 
 // subject is for whom the parts of the plan are judged before they go to the site, and what
 // is that one's own, by the records.
-func (c *carriage) subject(ctx context.Context) (judge.Subject, error) {
-	w, p := c.workspace, c.made.plan
+func (c *execution) subject(ctx context.Context) (judge.Subject, error) {
+	w, p := c.workspace, c.out.plan
 	s := judge.Subject{Account: w.Account, Workspace: w.SiteID(), Policy: c.o.Policy, Images: p.Made()}
 	mounted := w.Mount
 	if w.Parent != nil {
@@ -53,10 +53,13 @@ func (c *carriage) subject(ctx context.Context) (judge.Subject, error) {
 }
 
 // networks makes the workspace's own networks.
-func (c *carriage) networks(ctx context.Context, id string, s judge.Subject) error {
-	judged, err := plan.JudgeNetworks(c.made.plan.Networks, s)
+func (c *execution) networks(ctx context.Context, id string, s judge.Subject) error {
+	judged, err := plan.JudgeNetworks(c.out.plan.Networks, s)
 	if err != nil {
 		return err
 	}
-	return c.site.EnsureNetworks(ctx, id, judged)
+	if c.at.can.Beside == nil {
+		return nil // a plan with networks of its own was refused
+	}
+	return c.at.can.Beside.EnsureNetworks(ctx, id, judged)
 }

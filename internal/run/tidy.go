@@ -9,8 +9,11 @@ import (
 // Leftovers finds what nothing uses any more at all sites.
 func (r *Runner) Leftovers(ctx context.Context) (map[string][]site.Leftover, error) {
 	out := map[string][]site.Leftover{}
-	for name, at := range r.o.Sites {
-		list, err := at.Leftovers(ctx, func(ctx context.Context) ([]string, error) { return r.known(ctx, name) })
+	for name, at := range r.places {
+		if at.can.Sweeper == nil {
+			continue
+		}
+		list, err := at.can.Sweeper.Leftovers(ctx, func(ctx context.Context) ([]string, error) { return r.known(ctx, name) })
 		if err != nil {
 			return nil, err
 		}
@@ -48,7 +51,7 @@ func (r *Runner) Tidy(ctx context.Context) (removed map[string][]site.Leftover, 
 	removed = map[string][]site.Leftover{}
 	for name, list := range all {
 		for _, l := range list {
-			if err := r.o.Sites[name].RemoveLeftover(ctx, l); err != nil {
+			if err := r.places[name].can.Sweeper.RemoveLeftover(ctx, l); err != nil {
 				r.o.Log.Warn("remove a leftover", "site", name, "kind", l.Kind, "name", l.Name, "error", err)
 				continue
 			}

@@ -11,12 +11,12 @@ import (
 
 // advance writes down how far the run has come: the lines of its log, the steps that are
 // over, and others as they are now.
-func (c *carriage) advance(ctx context.Context, steps ...records.Step) error {
+func (c *execution) advance(ctx context.Context, steps ...records.Step) error {
 	return c.advanceWith(ctx, nil, steps...)
 }
 
 // advanceWith does so and adds a step to the run, all at once.
-func (c *carriage) advanceWith(ctx context.Context, added []records.Step, steps ...records.Step) error {
+func (c *execution) advanceWith(ctx context.Context, added []records.Step, steps ...records.Step) error {
 	steps = append(c.ended, steps...)
 	err := c.log.hand(func(lines []records.LogLine) error {
 		if len(added) == 0 {
@@ -35,13 +35,13 @@ func (c *carriage) advanceWith(ctx context.Context, added []records.Step, steps 
 	return err
 }
 
-func (c *carriage) setState(ctx context.Context, state, reason string) error {
+func (c *execution) setState(ctx context.Context, state, reason string) error {
 	c.workspace.State, c.workspace.Reason = state, reason
 	return c.keep(ctx, func() error { return c.o.Store.SetStateByRun(ctx, c.workspace, c.run, state, reason) })
 }
 
 // write changes the records on behalf of the run, unless that is another's by now.
-func (c *carriage) write(ctx context.Context, change func(db records.Queries) error) error {
+func (c *execution) write(ctx context.Context, change func(db records.Queries) error) error {
 	return c.keep(ctx, func() error {
 		return c.o.Store.AsHolder(ctx, c.run, func(db records.Queries, _ pgx.Tx) error { return change(db) })
 	})
@@ -51,7 +51,7 @@ func (c *carriage) write(ctx context.Context, change func(db records.Queries) er
 const keepFor = 2 * time.Minute
 
 // keep writes to the records, and waits for a database that is gone for a while.
-func (c *carriage) keep(ctx context.Context, write func() error) error {
+func (c *execution) keep(ctx context.Context, write func() error) error {
 	limit := time.Now().Add(keepFor)
 	for {
 		err := write()

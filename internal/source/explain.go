@@ -44,11 +44,11 @@ func explain(err error, a Address) error {
 	case has("could not read Username", "Authentication failed", "Permission denied", "terminal prompts disabled", "HTTP 401", "HTTP 403", "returned error: 403"):
 		return fault.Wrap(said, "source-needs-credentials", "give yours: domicile githosts add "+a.Host()+"; or use an address that needs none", "the git host does not give out %s without credentials", a)
 	case has("Could not resolve host", "Name or service not known", "Temporary failure in name resolution"):
-		return fault.Passing(said, "git-host-unknown", "correct the host in the address", "the git host of %s is not known by that name", a)
+		return fault.Transient(said, "git-host-unknown", "correct the host in the address", "the git host of %s is not known by that name", a)
 	case has("not valid: is this a git repository", "not found", "does not appear to be a git repository", "does not exist", "returned error: 404"):
 		return fault.Wrap(said, "not-a-repository", "correct the address", "%s is not a git repository", a)
 	case has("Connection refused", "Failed to connect", "Couldn't connect", "timed out", "Connection reset", "unable to access", "returned error: 5", "early EOF", "remote end hung up", "Could not read from remote"):
-		return fault.Passing(said, "git-host-down", "try again when the git host answers", "the git host of %s does not answer properly", a)
+		return fault.Transient(said, "git-host-down", "try again when the git host answers", "the git host of %s does not answer properly", a)
 	case has("No space left on device"):
 		return fault.Wrap(said, "disk-full", "free space in the service's data folder", "the service's disk is full (fetching %s)", a)
 	}
@@ -58,7 +58,7 @@ func explain(err error, a Address) error {
 // explainHost says of a git host what is wrong with its name or address.
 func explainHost(err error, a Address) error {
 	if fault.Code(err) == "host-unknown" {
-		return fault.Passing(errors.Unwrap(err), "git-host-unknown", "correct the host in the address", "the git host of %s is not known by that name", a)
+		return fault.Transient(errors.Unwrap(err), "git-host-unknown", "correct the host in the address", "the git host of %s is not known by that name", a)
 	}
 	return err
 }

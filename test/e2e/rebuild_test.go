@@ -172,7 +172,9 @@ func TestThePlanNamesAllThatIsRefused(t *testing.T) {
 // updateContentCommand runs again.
 func TestARebuildWithNewCommits(t *testing.T) {
 	const definition = `{"image": "BASE", "remoteUser": "crew", "onCreateCommand": "echo created >> ~/ran", "updateContentCommand": "echo content-$(cat tide) >> ~/ran", "postCreateCommand": "echo post >> ~/ran"}`
-	put := func(tide string) string { return publish(t, "pulled", definition, map[string]string{"tide": tide + "\n"}) }
+	put := func(tide string) string {
+		return publish(t, "pulled", definition, map[string]string{"tide": tide + "\n"})
+	}
 	source := put("ebb")
 	require.Equal(t, 0, skipper.provision(t, source, "pulled").status)
 	first := *skipper.workspace(t, "pulled").Commit

@@ -3,6 +3,7 @@ package engine
 import (
 	"archive/tar"
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -21,32 +22,53 @@ import (
 
 // agentFile is the agent's binary.
 type agentFile struct {
-	content []byte
-	digest  string
+	architecture string // as Go names it
+	content      []byte
+	digest       string
 }
 
-func readAgent(file string) (agentFile, error) {
-	b, err := os.ReadFile(file)
+func readAgent(files func(architecture string) string, architecture string) (agentFile, error) {
+	b, err := os.ReadFile(files(architecture))
 	if err != nil {
-		return agentFile{}, fault.Wrap(err, "no-agent", "build it with scripts/build, or name it with -agent", "cannot read the agent's binary")
+		return agentFile{}, fault.Wrap(err, "no-agent", "build it with scripts/build, or name it with -agent", "cannot read the agent's binary for %s", architecture)
 	}
 	sum := sha256.Sum256(b)
-	return agentFile{content: b, digest: hex.EncodeToString(sum[:6])}, nil
+	return agentFile{architecture: architecture, content: b, digest: hex.EncodeToString(sum[:6])}, nil
 }
 
-func (s *Site) agentVolume() string { return "domicile-agent-" + s.agent.digest }
+// machines are processors as an engine names them, by Go's names.
+var machines = map[string]string{"x86_64": "amd64", "aarch64": "arm64"}
+
+// chooseAgent takes the agent that runs on the engine's host.
+func (s *Site) chooseAgent(machine string) error {
+	architecture := cmp.Or(machines[machine], machine)
+	if s.agentNow().architecture == architecture {
+		return nil
+	}
+	a, err := readAgent(s.o.Agents, architecture)
+	if err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.agent = a
+	return nil
+}
+
+func (s *Site) agentVolume() string { return "domicile-agent-" + s.agentNow().digest }
 
 // ensureAgent fills the volume with the agent's binary, once for each version and engine:
 // nothing is copied for each workspace. An image is needed because only a container
 // (which is never started) gives a way into a volume.
 func (s *Site) ensureAgent(ctx context.Context, imageID string) error {
+	a := s.agentNow()
 	s.mu.Lock()
-	filled := s.filled[s.agent.digest]
+	filled := s.filled[a.digest]
 	s.mu.Unlock()
 	if filled {
 		return nil
 	}
-	if _, err := s.api.VolumeCreate(ctx, volume.CreateOptions{Name: s.agentVolume(), Labels: map[string]string{labelAgent: s.agent.digest}}); err != nil {
+	if _, err := s.api.VolumeCreate(ctx, volume.CreateOptions{Name: s.agentVolume(), Labels: map[string]string{labelAgent: a.digest}}); err != nil {
 		return s.explain(err, "make the agent's volume")
 	}
 	carrier, err := s.api.ContainerCreate(ctx, &container.Config{Image: imageID, Entrypoint: []string{"/none"}, Labels: s.labels("")},
@@ -58,14 +80,14 @@ func (s *Site) ensureAgent(ctx context.Context, imageID string) error {
 		_ = s.api.ContainerRemove(context.WithoutCancel(ctx), carrier.ID, container.RemoveOptions{Force: true})
 	}()
 	stat, err := s.api.ContainerStatPath(ctx, carrier.ID, wire.AgentPath)
-	if err != nil || stat.Size != int64(len(s.agent.content)) {
-		if err := s.api.CopyToContainer(ctx, carrier.ID, wire.AgentFolder, s.agent.archive(), container.CopyToContainerOptions{}); err != nil {
+	if err != nil || stat.Size != int64(len(a.content)) {
+		if err := s.api.CopyToContainer(ctx, carrier.ID, wire.AgentFolder, a.archive(), container.CopyToContainerOptions{}); err != nil {
 			return s.explain(err, "fill the agent's volume")
 		}
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.filled[s.agent.digest] = true
+	s.filled[a.digest] = true
 	return nil
 }
 

@@ -12,7 +12,6 @@ import (
 	"net"
 	"os"
 	"path/filepath"
-	"runtime"
 	"strings"
 
 	"github.com/distribution/reference"
@@ -242,7 +241,7 @@ func (w *builder) solve(ctx context.Context, c gateway.Client) (r *gateway.Resul
 		return nil, err
 	}
 	state = w.layers(state, image)
-	def, err := state.Marshal(ctx, llb.Platform(platform()), llb.WithCaps(w.caps.LLBCaps))
+	def, err := state.Marshal(ctx, llb.Platform(w.platform()), llb.WithCaps(w.caps.LLBCaps))
 	if err != nil {
 		return nil, fmt.Errorf("write the build's steps: %w", err)
 	}
@@ -282,8 +281,9 @@ func (w *builder) solve(ctx context.Context, c gateway.Client) (r *gateway.Resul
 	return r, nil
 }
 
-func platform() ocispecs.Platform {
-	return ocispecs.Platform{OS: "linux", Architecture: runtime.GOARCH}
+// platform is what images are built for: the engine's own.
+func (w *builder) platform() ocispecs.Platform {
+	return ocispecs.Platform{OS: "linux", Architecture: w.s.agentNow().architecture}
 }
 
 func (w *builder) base(ctx context.Context, c gateway.Client) (llb.State, *dockerspec.DockerOCIImage, error) {
@@ -312,8 +312,8 @@ func (w *builder) base(ctx context.Context, c gateway.Client) (llb.State, *docke
 		}
 	}
 	w.text = string(text)
-	o := dockerfile2llb.ConvertOpt{MetaResolver: w, LLBCaps: &w.caps.LLBCaps, TargetPlatform: new(platform()),
-		Config: dockerui.Config{BuildArgs: d.Args, Target: d.Target, Labels: d.Labels, CacheIDNamespace: w.s.o.Installation + "-" + w.Recipe.CacheSpace(), ImageResolveMode: llb.ResolveModePreferLocal, BuildPlatforms: []ocispecs.Platform{platform()}}}
+	o := dockerfile2llb.ConvertOpt{MetaResolver: w, LLBCaps: &w.caps.LLBCaps, TargetPlatform: new(w.platform()),
+		Config: dockerui.Config{BuildArgs: d.Args, Target: d.Target, Labels: d.Labels, CacheIDNamespace: w.s.o.Installation + "-" + w.Recipe.CacheSpace(), ImageResolveMode: llb.ResolveModePreferLocal, BuildPlatforms: []ocispecs.Platform{w.platform()}}}
 	if len(w.named) > 0 {
 		if o.Client, err = dockerui.NewClient(c); err != nil {
 			return llb.State{}, nil, fmt.Errorf("name the build's contexts: %w", err)

@@ -55,7 +55,7 @@ func dialShared(ctx context.Context, folder, name string) (net.Conn, error) {
 }
 
 func notListening(err error) error {
-	return fault.Passing(err, "agent-unreachable", "", "the workspace's agent does not answer")
+	return fault.Transient(err, "agent-unreachable", "", "the workspace's agent does not answer")
 }
 
 func (s *Site) bridge(ctx context.Context, workspace string) (net.Conn, error) {

@@ -9,10 +9,12 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"net"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -43,22 +45,19 @@ const (
 
 // Options says which engine, and whose objects.
 type Options struct {
-	// Host is the engine's address, such as unix:///var/run/docker.sock.
-	Host string
+	// Name is what messages call the engine by, such as its address.
+	Name string
+	// Dial opens a stream to the engine: to a socket of this machine, or through whatever
+	// leads to another one.
+	Dial func(ctx context.Context) (net.Conn, error)
 	// Installation names the service's installation: objects of others are never touched.
 	Installation string
-	// Agent is the path of the agent's binary on the service's host.
-	Agent string
-	// SocketFolder is a folder of the service's host. Where the engine runs on the same
-	// machine, the agents' sockets lie in it, each in a folder that its workspace may write
-	// to; else the engine's exec stream is used.
-	SocketFolder string
-	// DoorFolder is another one, for the doors: workspaces see their folder of it, and may
-	// not write there. Empty: no workspace has a door.
-	DoorFolder string
-	// ViewFolder is another one, for views of the host's folders where the engine maps its
-	// users. Empty: there are none.
-	ViewFolder string
+	// Agents gives the path of the agent's binary for an architecture, as Go names it.
+	Agents func(architecture string) (file string)
+	// Shared are folders of this machine, for an engine that has the same file system. Nil:
+	// it is elsewhere. Then agents are reached by the engine's streams, and no folder of this
+	// machine can be in a workspace.
+	Shared *Shared
 	// Secret makes the names of images that are made here impossible to guess. Services that
 	// share an engine's objects share it.
 	Secret []byte
@@ -76,15 +75,29 @@ type Options struct {
 	Keychain authn.Keychain
 }
 
+// Shared are folders that an engine on this machine can mount.
+type Shared struct {
+	// Sockets holds the agents' sockets, each in a folder that its workspace may write to.
+	// Empty: the engine's streams are used.
+	Sockets string
+	// Doors is for the doors: workspaces see their folder of it, and may not write there.
+	// Empty: no workspace has a door.
+	Doors string
+	// Views is for views of the host's folders where the engine maps its users. Empty: there
+	// are none.
+	Views string
+}
+
 // Site is a container engine.
 type Site struct {
-	o     Options
-	api   *client.Client
-	agent agentFile
+	o         Options
+	api       *client.Client
+	elsewhere bool // it has other files than this machine
 
 	making                      sync.Mutex // held while a network is made
 	bordering                   sync.Mutex // held while the border between networks is set
 	mu                          sync.Mutex
+	agent                       agentFile // for the architecture of its host
 	network                     string                        // the network's name once it is known to be there
 	filled                      map[string]bool               // engine ids whose agent volume is known to be filled
 	shared                      *bool                         // the engine shares the host's file system
@@ -99,25 +112,37 @@ var _ site.Site = (*Site)(nil)
 
 // New makes a site. The engine need not be there yet.
 func New(o Options) (*Site, error) {
-	api, err := client.NewClientWithOpts(client.WithHost(o.Host), client.WithAPIVersionNegotiation())
+	// The address is never dialled: where requests go is the dialer's to know.
+	api, err := client.NewClientWithOpts(client.WithHost("unix:///engine"), client.WithAPIVersionNegotiation(),
+		client.WithDialContext(func(ctx context.Context, _, _ string) (net.Conn, error) { return o.Dial(ctx) }))
 	if err != nil {
-		return nil, fmt.Errorf("engine at %s: %w", o.Host, err)
+		return nil, fmt.Errorf("engine at %s: %w", o.Name, err)
 	}
 	if o.Youngest == 0 {
 		o.Youngest = youngest
 	}
-	a, err := readAgent(o.Agent)
+	a, err := readAgent(o.Agents, runtime.GOARCH)
 	if err != nil {
 		return nil, err
 	}
-	return &Site{o: o, api: api, agent: a, filled: map[string]bool{}, doors: map[string]context.CancelFunc{}}, nil
+	elsewhere := o.Shared == nil
+	if elsewhere {
+		o.Shared = &Shared{}
+	}
+	return &Site{o: o, api: api, elsewhere: elsewhere, agent: a, filled: map[string]bool{}, doors: map[string]context.CancelFunc{}}, nil
 }
 
 // Kind is site.Engine.
 func (s *Site) Kind() site.Kind { return site.Engine }
 
 // AgentVersion is the digest of the agent's binary, which its volume is named by.
-func (s *Site) AgentVersion() string { return s.agent.digest }
+func (s *Site) AgentVersion() string { return s.agentNow().digest }
+
+func (s *Site) agentNow() agentFile {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.agent
+}
 
 // Examine asks the engine about itself and its host.
 func (s *Site) Examine(ctx context.Context) (site.Facts, error) {
@@ -128,12 +153,15 @@ func (s *Site) Examine(ctx context.Context) (site.Facts, error) {
 	f := site.Facts{Engine: "container engine " + info.ServerVersion, System: info.OperatingSystem + ", " + info.Architecture,
 		Processors: info.NCPU, MemoryBytes: info.MemTotal}
 	_, f.GPU = info.Runtimes[gpuRuntime]
+	if err := s.chooseAgent(info.Architecture); err != nil {
+		return site.Facts{}, err
+	}
 	s.remember(info)
 	f.Joined = s.networksJoined(ctx)
 	f.UserNamespaces = slices.ContainsFunc(info.SecurityOptions, func(o string) bool {
 		return strings.HasPrefix(o, "name=userns") || strings.HasPrefix(o, "name=rootless")
 	})
-	if s.onThisMachine(info.Name) {
+	if f.Elsewhere = !s.onThisMachine(info.Name); !f.Elsewhere {
 		f.DiskFreeBytes = diskFree(info.DockerRootDir)
 		if _, err := exec.LookPath(gpuHook); err == nil {
 			f.GPU = true
@@ -152,7 +180,7 @@ const (
 // onThisMachine tells whether the engine shares this machine's file system, and remembers it.
 func (s *Site) onThisMachine(engineHost string) bool {
 	name, err := os.Hostname()
-	same := err == nil && name == engineHost && strings.HasPrefix(s.o.Host, "unix://")
+	same := err == nil && name == engineHost && !s.elsewhere
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.shared = &same
@@ -164,7 +192,7 @@ func (s *Site) onThisMachine(engineHost string) bool {
 // of another user takes the engine's streams.
 func (s *Site) sharesFolder(ctx context.Context) (bool, error) {
 	local, err := s.isLocal(ctx)
-	return local && s.o.SocketFolder != "" && os.Getuid() == 0, err
+	return local && s.o.Shared.Sockets != "" && os.Getuid() == 0, err
 }
 
 // isLocal tells whether a folder of this machine can be mounted into containers.
@@ -178,6 +206,9 @@ func (s *Site) isLocal(ctx context.Context) (bool, error) {
 	info, err := s.api.Info(ctx)
 	if err != nil {
 		return false, s.explain(err, "ask the engine about itself")
+	}
+	if err := s.chooseAgent(info.Architecture); err != nil {
+		return false, err
 	}
 	s.remember(info)
 	return s.onThisMachine(info.Name), nil
@@ -193,7 +224,7 @@ func (s *Site) labels(workspace string) map[string]string {
 }
 
 func (s *Site) socketFolder(workspace string) string {
-	return filepath.Join(s.o.SocketFolder, workspace)
+	return filepath.Join(s.o.Shared.Sockets, workspace)
 }
 
 // hidden is an HMAC of a name that is made here: who knows what goes into it does not know
@@ -238,22 +269,22 @@ func (s *Site) explain(err error, doing string) error {
 		return fmt.Errorf("%s: %w", doing, err)
 	case client.IsErrConnectionFailed(err), strings.Contains(err.Error(), "EOF"), strings.Contains(err.Error(), "connection reset"),
 		strings.Contains(err.Error(), "connection refused"):
-		return fault.Passing(err, "engine-unavailable", "start the container engine; what was under way goes on by itself",
-			"the container engine at %s does not answer (%s)", s.o.Host, doing)
+		return fault.Transient(err, "engine-unavailable", "start the container engine; what was under way goes on by itself",
+			"the container engine at %s does not answer (%s)", s.o.Name, doing)
 	case containsAny(err.Error(), goingAway...):
-		return fault.Passing(err, "engine-unavailable", "start the container engine; what was under way goes on by itself",
-			"the container engine at %s is going away or coming up (%s)", s.o.Host, doing)
+		return fault.Transient(err, "engine-unavailable", "start the container engine; what was under way goes on by itself",
+			"the container engine at %s is going away or coming up (%s)", s.o.Name, doing)
 	case containsAny(err.Error(), filterBusy...):
-		return fault.Passing(err, "engine-unavailable", "see what else changes the packet filter of the engine's host", "the container engine could not set its network up (%s)", doing)
+		return fault.Transient(err, "engine-unavailable", "see what else changes the packet filter of the engine's host", "the container engine could not set its network up (%s)", doing)
 	case containsAny(err.Error(), stillHeld...):
-		return fault.Passing(err, "engine-unavailable", "look what holds its files on the engine's host", "the container engine could not take away all of a container yet (%s)", doing)
+		return fault.Transient(err, "engine-unavailable", "look what holds its files on the engine's host", "the container engine could not take away all of a container yet (%s)", doing)
 	case strings.Contains(err.Error(), "session key"):
 		return fault.Wrap(err, "no-keys-left", "on the engine's host: sysctl kernel.keys.maxkeys=20000 kernel.keys.maxbytes=2000000 (docs/trust.md); or remove workspaces",
 			"the engine's host has no key left for one more container (%s)", doing)
 	case strings.Contains(err.Error(), "no space left on device"):
 		return fault.Wrap(err, "disk-full", "free space on the engine's disk, then try again", "the engine's disk is full (%s)", doing)
 	case cerrdefs.IsUnavailable(err):
-		return fault.Passing(err, "engine-unavailable", "", "the container engine is not ready (%s)", doing)
+		return fault.Transient(err, "engine-unavailable", "", "the container engine is not ready (%s)", doing)
 	}
 	return fault.Wrap(err, "engine-refused", "", "the container engine refused to %s", doing)
 }

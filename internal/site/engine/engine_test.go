@@ -7,7 +7,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
-	"strings"
+	"sync"
 	"testing"
 
 	v1 "github.com/google/go-containerregistry/pkg/v1"
@@ -52,7 +52,10 @@ func withEngine(m *testing.M) int {
 func newSite(t *testing.T, installation, sockets string) *Site {
 	t.Helper()
 	keys := keysOf(t)
-	s, err := New(Options{Host: world.EngineAt, Installation: installation, Agent: agentBinary(), SocketFolder: sockets, DoorFolder: t.TempDir(), ViewFolder: t.TempDir(), Secret: []byte("tide"), ServiceKey: keys.ServicePublic()})
+	dial, near, err := Address(world.EngineAt)
+	require.NoError(t, err)
+	require.True(t, near)
+	s, err := New(Options{Name: world.EngineAt, Dial: dial, Installation: installation, Agents: func(string) string { return agentBinary() }, Shared: &Shared{Sockets: sockets, Doors: t.TempDir(), Views: t.TempDir()}, Secret: []byte("tide"), ServiceKey: keys.ServicePublic()})
 	require.NoError(t, err)
 	return s
 }
@@ -80,11 +83,16 @@ func TestSite(t *testing.T) {
 	require.NoError(t, err)
 	staying := world.RegistryAt + "/skerry/staying:1"
 	require.NoError(t, baseimage.Push(t.Context(), image, staying))
-	for name, sockets := range map[string]string{"through a shared folder": t.TempDir(), "through the engine's streams": ""} {
+	dialled := 0
+	for name, site := range map[string]*Site{"on this machine": newSite(t, "testnear", t.TempDir()), "elsewhere": newElsewhere(t, "testfar", &dialled)} {
 		t.Run(name, func(t *testing.T) {
-			sitetest.Run(t, sitetest.Place{Site: newSite(t, "test"+strings.ReplaceAll(strings.Fields(name)[1], "the", "streams"), sockets), Image: world.RegistryAt + "/skerry/base:12", Staying: staying, Missing: world.RegistryAt + "/skerry/nosuch:1", Key: keysOf(t).Service()})
+			sitetest.Run(t, sitetest.Place{Site: site, Image: world.RegistryAt + "/skerry/base:12", Staying: staying, Missing: world.RegistryAt + "/skerry/nosuch:1", Key: keysOf(t).Service()})
+			facts, err := site.Examine(t.Context())
+			require.NoError(t, err)
+			assert.Equal(t, name == "elsewhere", facts.Elsewhere)
 		})
 	}
+	assert.Positive(t, dialled)
 }
 
 func TestOthersThingsAreNotTouched(t *testing.T) {
@@ -146,4 +154,31 @@ func TestPullFaults(t *testing.T) {
 		assert.Equal(t, want.code, fault.Code(err), text)
 		assert.Equal(t, want.transient, fault.IsTransient(err), text)
 	}
+}
+
+// newElsewhere is the same engine, as if it were on another machine: it is reached by a
+// stream, and no folder is shared with it.
+func newElsewhere(t *testing.T, installation string, dialled *int) *Site {
+	t.Helper()
+	dial, _, err := Address(world.EngineAt)
+	require.NoError(t, err)
+	var counting sync.Mutex
+	s, err := New(Options{Name: "elsewhere", Installation: installation, Agents: func(string) string { return agentBinary() }, Secret: []byte("tide"), ServiceKey: keysOf(t).ServicePublic(),
+		Dial: func(ctx context.Context) (net.Conn, error) {
+			counting.Lock()
+			defer counting.Unlock()
+			*dialled++
+			return dial(ctx)
+		}})
+	require.NoError(t, err)
+	return s
+}
+
+func TestAddressesOfEngines(t *testing.T) {
+	for _, bad := range []string{"", "/var/run/engine.sock", "ssh://host", "unix://"} {
+		_, _, err := Address(bad)
+		assert.Equal(t, "bad-address", fault.Code(err), bad)
+	}
+	_, err := New(Options{Name: "here", Agents: func(architecture string) string { return "/nonexistent/agent-" + architecture }})
+	assert.Equal(t, "no-agent", fault.Code(err))
 }

@@ -213,7 +213,7 @@ func (w *builder) download(ctx context.Context, address, to, place string) (sum 
 		return "", fault.New(known.Code, known.Remedy, "%s: ADD %s: %s", place, address, known.Message)
 	}
 	if err != nil {
-		return "", fault.Passing(err, "address-down", "try again when it answers", "%s: %s cannot be fetched", place, address)
+		return "", fault.Transient(err, "address-down", "try again when it answers", "%s: %s cannot be fetched", place, address)
 	}
 	defer a.Body.Close()
 	if a.StatusCode != http.StatusOK {
@@ -226,7 +226,7 @@ func (w *builder) download(ctx context.Context, address, to, place string) (sum 
 	h := sha256.New()
 	n, err := io.Copy(io.MultiWriter(file, h), io.LimitReader(a.Body, mostFetchedBytes+1))
 	if err = errors.Join(err, file.Close()); err != nil {
-		return "", fault.Passing(err, "address-down", "try again", "%s: %s broke off", place, address)
+		return "", fault.Transient(err, "address-down", "try again", "%s: %s broke off", place, address)
 	}
 	if n > mostFetchedBytes {
 		return "", fault.New("artifact-too-large", "fetch it in a RUN", "%s: %s has more than %d bytes", place, address, mostFetchedBytes)

@@ -102,9 +102,9 @@ func (s *Site) pullFault(err error, reference string) error {
 		return fault.Wrap(err, "image-denied", "give the service credentials for this registry, or correct image in the definition",
 			"the registry %s does not give out %s", registry, reference)
 	case containsAny(text, "no such host", "server misbehaving"):
-		return fault.Passing(err, "registry-unknown", "correct the registry's name in the definition's image", "the name of the registry %s is not known", registry)
+		return fault.Transient(err, "registry-unknown", "correct the registry's name in the definition's image", "the name of the registry %s is not known", registry)
 	case containsAny(text, "connection refused", "timeout", "EOF", "connection reset", "i/o", "status 5", "500 ", "502 ", "503 ", "504 ", "Service Unavailable", "Internal Server Error"):
-		return fault.Passing(err, "registry-down", "start the registry, or wait until it answers again", "the registry %s does not answer properly", registry)
+		return fault.Transient(err, "registry-down", "start the registry, or wait until it answers again", "the registry %s does not answer properly", registry)
 	case containsAny(text, "invalid reference format"):
 		return fault.Wrap(err, "bad-image", "write image as registry/name:tag", "%q is no image reference", reference)
 	}

@@ -55,7 +55,7 @@ func (s *Site) EnsureInstance(ctx context.Context, workspace string, judged plan
 		if inspectErr == nil && there.Config.Labels[labelDigest] == c.Digest {
 			return s.attachMore(ctx, workspace, there.ID, attachmentsOf(c))
 		}
-		return fault.Passing(err, "made-twice", "", "another container is being made for the workspace at this moment")
+		return fault.Transient(err, "made-twice", "", "another container is being made for the workspace at this moment")
 	case !isNotFound(err):
 		return s.explain(err, "make the workspace's container")
 	}
@@ -68,6 +68,10 @@ func (s *Site) create(ctx context.Context, workspace string, c plan.Container) e
 	if c.Saved != "" {
 		image = c.Saved
 	}
+	local, err := s.isLocal(ctx) // from here on it is known what the host is
+	if err != nil {
+		return err
+	}
 	if err := s.ensureAgent(ctx, image); err != nil {
 		return err
 	}
@@ -79,13 +83,9 @@ func (s *Site) create(ctx context.Context, workspace string, c plan.Container) e
 	if err != nil {
 		return err
 	}
-	local, err := s.isLocal(ctx)
-	if err != nil {
-		return err
-	}
 	config := &container.Config{Image: image, Hostname: c.Hostname, Labels: s.labels(workspace), StopSignal: "SIGTERM"}
 	config.Labels[labelDigest] = c.Digest
-	if c.Beside != "" {
+	if c.HelperOf != "" {
 		config.Labels[labelGuests] = "true"
 	}
 	config.Env = environment(c.Env)
@@ -116,8 +116,8 @@ func (s *Site) create(ctx context.Context, workspace string, c plan.Container) e
 	s.boundMemory(host, c.LeastMemory)
 	attachments := attachmentsOf(c)
 	networks := s.attach(workspace, attachments, host)
-	if c.Beside != "" && host.NetworkMode == "" {
-		if networkName, err = s.helpersNetwork(ctx, c.Beside); err != nil {
+	if c.HelperOf != "" && host.NetworkMode == "" {
+		if networkName, err = s.helpersNetwork(ctx, c.HelperOf); err != nil {
 			return err
 		}
 		networks = &network.NetworkingConfig{EndpointsConfig: map[string]*network.EndpointSettings{networkName: {Aliases: []string{c.Hostname}}}}
@@ -136,7 +136,7 @@ func (s *Site) create(ctx context.Context, workspace string, c plan.Container) e
 	switch {
 	case !local && c.SourceFolder != "":
 		return fault.New("not-this-host", "use a git address", "the engine is on another machine than the folder %s", c.SourceFolder)
-	case c.Door && (!local || s.o.DoorFolder == ""):
+	case c.Door && (!local || s.o.Shared.Doors == ""):
 		return fault.New("not-this-host", "take engine out of customizations.domicile", "the engine is on another machine than the service: a workspace there has no door to it")
 	case c.Door:
 		if err := os.MkdirAll(s.doorFolder(workspace), 0o755); err != nil {
@@ -189,7 +189,7 @@ func (s *Site) firstProcess(ctx context.Context, config *container.Config, c pla
 		if err != nil {
 			return err
 		}
-		config.Entrypoint, config.Cmd = entry(c.Entrypoints, s.agentCommand(c.Beside != "")), []string{}
+		config.Entrypoint, config.Cmd = entry(c.Entrypoints, s.agentCommand(c.HelperOf != "")), []string{}
 		// The agent needs root to become the session's user; it runs nothing as root itself.
 		// Where the container is somebody else's it runs beside the first process.
 		if config.User = "0:0"; !isRoot(user) {
@@ -257,7 +257,7 @@ func entry(before, command []string) []string {
 
 // agentCommand starts the agent; that of a helper serves its workspace's network too.
 func (s *Site) agentCommand(guests bool) []string {
-	command := []string{wire.AgentPath, "serve", "-version", s.agent.digest}
+	command := []string{wire.AgentPath, "serve", "-version", s.agentNow().digest}
 	if s.o.ServiceKey != "" {
 		command = append(command, "-service-key", s.o.ServiceKey)
 	}

@@ -112,8 +112,8 @@ func (s *Site) mountedFolder(workspace, folder string) (string, error) {
 	if base == 0 {
 		return folder, nil
 	}
-	at := filepath.Join(s.o.ViewFolder, workspace)
-	if s.o.ViewFolder == "" {
+	at := filepath.Join(s.o.Shared.Views, workspace)
+	if s.o.Shared.Views == "" {
 		return "", fault.New("not-this-host", "use a git address", "the engine maps its users, and no folder is kept for views of the host's folders")
 	}
 	if err := os.MkdirAll(at, 0o700); err != nil {
@@ -136,12 +136,12 @@ func (s *Site) mountedFolder(workspace, folder string) (string, error) {
 // ensureView makes the view of a container's folder again that is gone, as after a restart of
 // the host.
 func (s *Site) ensureView(ctx context.Context, workspace, name string) error {
-	if s.base() == 0 || s.o.ViewFolder == "" {
+	if s.base() == 0 || s.o.Shared.Views == "" {
 		return nil
 	}
-	at := filepath.Join(s.o.ViewFolder, workspace)
+	at := filepath.Join(s.o.Shared.Views, workspace)
 	var here, above unix.Stat_t
-	if unix.Lstat(at, &here) != nil || unix.Lstat(s.o.ViewFolder, &above) != nil || here.Dev != above.Dev {
+	if unix.Lstat(at, &here) != nil || unix.Lstat(s.o.Shared.Views, &above) != nil || here.Dev != above.Dev {
 		return nil // it has none, or it is there
 	}
 	there, err := s.api.ContainerInspect(ctx, name)
@@ -154,10 +154,10 @@ func (s *Site) ensureView(ctx context.Context, workspace, name string) error {
 
 // dropView takes a workspace's view of a folder away, if it has one.
 func (s *Site) dropView(workspace string) error {
-	if s.o.ViewFolder == "" {
+	if s.o.Shared.Views == "" {
 		return nil
 	}
-	err := unix.Unmount(filepath.Join(s.o.ViewFolder, workspace), unix.MNT_DETACH|unix.UMOUNT_NOFOLLOW)
+	err := unix.Unmount(filepath.Join(s.o.Shared.Views, workspace), unix.MNT_DETACH|unix.UMOUNT_NOFOLLOW)
 	if err == unix.EINVAL || err == unix.ENOENT { // there is none
 		return nil
 	}

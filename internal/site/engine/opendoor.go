@@ -17,7 +17,7 @@ import (
 // doorFolder is the folder of the service's host that a workspace's door lies in. The
 // workspace sees it and may not write there.
 func (s *Site) doorFolder(workspace string) string {
-	return filepath.Join(s.o.DoorFolder, workspace)
+	return filepath.Join(s.o.Shared.Doors, workspace)
 }
 
 // OpenDoor serves the door of a workspace on a socket in a folder that the workspace sees.
@@ -37,7 +37,7 @@ func (s *Site) OpenDoor(ctx context.Context, workspace string) error {
 		defer s.mu.Unlock()
 		delete(s.doors, workspace)
 	}()
-	if s.o.DoorFolder == "" {
+	if s.o.Shared.Doors == "" {
 		return nil
 	}
 	folder := s.doorFolder(workspace)

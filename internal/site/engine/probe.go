@@ -107,7 +107,7 @@ func (s *Site) trialProgram(ctx context.Context, role, image, network string, co
 
 // trialName is the name of the image with this version of the agent.
 func (s *Site) trialName() string {
-	return trialImage + ":" + s.hidden("trial", s.o.Installation, s.agent.digest)
+	return trialImage + ":" + s.hidden("trial", s.o.Installation, s.agentNow().digest)
 }
 
 // trialImage is an image with the agent alone. Those of earlier versions are left over.
@@ -118,7 +118,7 @@ func (s *Site) trialImage(ctx context.Context) (id string, err error) {
 	} else if !isNotFound(err) {
 		return "", s.explain(err, "look for an image to try networks with")
 	}
-	said, err := s.api.ImageImport(ctx, image.ImportSource{Source: bytes.NewReader(s.agent.archiveAt(wire.AgentPath).Bytes()), SourceName: "-"}, name, image.ImportOptions{Changes: []string{"LABEL " + labelInstallation + "=" + s.o.Installation}})
+	said, err := s.api.ImageImport(ctx, image.ImportSource{Source: bytes.NewReader(s.agentNow().archiveAt(wire.AgentPath).Bytes()), SourceName: "-"}, name, image.ImportOptions{Changes: []string{"LABEL " + labelInstallation + "=" + s.o.Installation}})
 	if err != nil {
 		return "", s.explain(err, "bring an image to try networks with")
 	}

@@ -49,21 +49,21 @@ func (s *Site) Remove(ctx context.Context, workspace string) error {
 			return s.explain(err, "remove the workspace's network")
 		}
 	}
-	if s.o.DoorFolder != "" {
+	if s.o.Shared.Doors != "" {
 		if err := os.RemoveAll(s.doorFolder(workspace)); err != nil {
 			return fmt.Errorf("remove the folder of the door: %w", err)
 		}
 	}
-	if s.o.ViewFolder != "" {
+	if s.o.Shared.Views != "" {
 		if err := s.dropView(workspace); err != nil {
 			return err
 		}
 		// Only the empty folder: what is mounted there is somebody's.
-		if err := os.Remove(filepath.Join(s.o.ViewFolder, workspace)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := os.Remove(filepath.Join(s.o.Shared.Views, workspace)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return fmt.Errorf("remove the folder of a view: %w", err)
 		}
 	}
-	if s.o.SocketFolder == "" {
+	if s.o.Shared.Sockets == "" {
 		return nil
 	}
 	return os.RemoveAll(s.socketFolder(workspace)) // links in it are removed, not followed

@@ -99,7 +99,7 @@ func (s *Site) EnsureService(ctx context.Context, workspace, digest string, judg
 	s.hardware(config, v.Networks)
 	made, err := s.make(ctx, config, host, networks, name, v.Saved)
 	if cerrdefs.IsConflict(err) { // another one makes it at this moment, who has lost the run since
-		return fault.Passing(err, "made-twice", "", "another container is being made for the service %s at this moment", v.Name)
+		return fault.Transient(err, "made-twice", "", "another container is being made for the service %s at this moment", v.Name)
 	}
 	if err != nil {
 		return s.explain(err, "make the container of the service "+v.Name)

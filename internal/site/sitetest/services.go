@@ -24,12 +24,12 @@ func (p Place) services(t *testing.T) {
 		for range 2 {
 			judged, err := plan.JudgeService(v, subject())
 			require.NoError(t, err)
-			require.NoError(t, p.Site.EnsureService(ctx, id, v.Digest(), judged, t.TempDir()), "a second time changes nothing")
+			require.NoError(t, p.can.Beside.EnsureService(ctx, id, v.Digest(), judged, t.TempDir()), "a second time changes nothing")
 		}
-		require.NoError(t, p.Site.StartService(ctx, id, name))
+		require.NoError(t, p.can.Beside.StartService(ctx, id, name))
 	}
 	find := func(name string) site.Service {
-		list, err := p.Site.Services(ctx, id)
+		list, err := p.can.Beside.Services(ctx, id)
 		require.NoError(t, err)
 		require.Len(t, list, 3)
 		for _, v := range list {
@@ -45,17 +45,17 @@ func (p Place) services(t *testing.T) {
 	assert.Equal(t, 3, find("brief").ExitCode)
 	assert.True(t, find("brief").Started)
 	var said bytes.Buffer
-	require.NoError(t, p.Site.ServiceLog(ctx, id, "brief", 10, &said))
+	require.NoError(t, p.can.Overseer.ServiceLog(ctx, id, "brief", 10, &said))
 	assert.Equal(t, "gone\n", said.String())
-	assert.Equal(t, "no-service", fault.Code(p.Site.ServiceLog(ctx, id, "none", 10, &said)))
+	assert.Equal(t, "no-service", fault.Code(p.can.Overseer.ServiceLog(ctx, id, "none", 10, &said)))
 	require.Eventually(t, func() bool {
-		worked, err := p.Site.Worked(ctx, id)
+		worked, err := p.can.Overseer.Worked(ctx, id)
 		require.NoError(t, err)
 		return worked > 300*time.Millisecond
 	}, 20*time.Second, 50*time.Millisecond, "what works counts")
 	require.NoError(t, p.Site.Stop(ctx, id, time.Second, true))
 	assert.False(t, find("eager").Running)
-	worked, err := p.Site.Worked(ctx, id)
+	worked, err := p.can.Overseer.Worked(ctx, id)
 	require.NoError(t, err)
 	assert.Zero(t, worked, "what does not run does not work")
 }

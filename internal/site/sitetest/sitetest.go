@@ -31,18 +31,31 @@ type Place struct {
 	Missing string
 	// Key is what the site's agents know the service by.
 	Key ssh.Signer
+
+	can site.Abilities
 }
 
-// Run tries all that package site promises.
+// Run tries all that package site promises of every site, and of the abilities that this one
+// has.
 func Run(t *testing.T, p Place) {
+	p.can = site.Can(p.Site)
 	t.Run("examine", p.examine)
 	t.Run("image", p.image)
 	t.Run("instance", p.instance)
 	t.Run("own command", p.ownCommand)
-	t.Run("services", p.services)
-	t.Run("set aside", p.aside)
-	t.Run("states", p.states)
-	t.Run("helpers", p.helpers)
+	for name, ability := range map[string]struct {
+		has  bool
+		test func(*testing.T)
+	}{
+		"services":  {p.can.Beside != nil && p.can.Overseer != nil, p.services},
+		"set aside": {p.can.Aside != nil, p.aside},
+		"states":    {p.can.Keeper != nil && p.can.Sweeper != nil, p.states},
+		"helpers":   {p.can.Joiner != nil, p.helpers},
+	} {
+		if ability.has {
+			t.Run(name, ability.test)
+		}
+	}
 	t.Run("nothing there", p.nothing)
 }
 
@@ -160,11 +173,11 @@ func (p Place) aside(t *testing.T) {
 	p.make(t, id, p.container("one"))
 	require.NoError(t, p.Site.Start(ctx, id))
 	p.inside(t, id, "echo first > /tmp/note; echo typed > /root/.history")
-	aside, err := p.Site.SetAside(ctx, id, map[string]string{"": "one"})
+	aside, err := p.can.Aside.SetAside(ctx, id, map[string]string{"": "one"})
 	require.NoError(t, err)
 	assert.False(t, aside, "it is as it is wanted")
 	for range 2 { // the second is one after a crash
-		aside, err = p.Site.SetAside(ctx, id, map[string]string{"": "two"})
+		aside, err = p.can.Aside.SetAside(ctx, id, map[string]string{"": "two"})
 		require.NoError(t, err)
 		assert.True(t, aside)
 	}
@@ -175,18 +188,18 @@ func (p Place) aside(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, list, "what is aside is no instance")
 	require.NoError(t, p.Site.EnsureInstance(ctx, id, judged(t, p.container("two"))))
-	require.NoError(t, p.Site.Carry(ctx, id, []string{"/root/.history", "/root/.nothing"}))
+	require.NoError(t, p.can.Aside.Carry(ctx, id, []string{"/root/.history", "/root/.nothing"}))
 	require.NoError(t, p.Site.Start(ctx, id))
 	assert.Equal(t, "typed\nnone\n", p.inside(t, id, "cat /root/.history; cat /tmp/note 2>/dev/null || echo none"))
 	for range 2 {
-		require.NoError(t, p.Site.PutBack(ctx, id, nil))
+		require.NoError(t, p.can.Aside.PutBack(ctx, id, nil))
 	}
 	assert.Equal(t, "first\n", p.inside(t, id, "cat /tmp/note"))
-	_, err = p.Site.SetAside(ctx, id, map[string]string{"": "two"})
+	_, err = p.can.Aside.SetAside(ctx, id, map[string]string{"": "two"})
 	require.NoError(t, err)
 	require.NoError(t, p.Site.EnsureInstance(ctx, id, judged(t, p.container("two"))))
 	for range 2 {
-		require.NoError(t, p.Site.DropAside(ctx, id))
+		require.NoError(t, p.can.Aside.DropAside(ctx, id))
 	}
 	i, found, err := p.Site.Find(ctx, id)
 	require.NoError(t, err)
@@ -204,10 +217,10 @@ func (p Place) states(t *testing.T) {
 	var saved site.Saved
 	var err error
 	for range 2 { // again, as after a crash
-		saved, err = p.Site.Save(ctx, id, "s1", func(string) {})
+		saved, err = p.can.Keeper.Save(ctx, id, "s1", func(string) {})
 		require.NoError(t, err)
 	}
-	t.Cleanup(func() { assert.NoError(t, p.Site.RemoveSaved(context.WithoutCancel(ctx), "s1")) })
+	t.Cleanup(func() { assert.NoError(t, p.can.Keeper.RemoveSaved(context.WithoutCancel(ctx), "s1")) })
 	assert.Positive(t, saved.Bytes)
 	p.inside(t, id, "echo later > /src/deck/deep/note; rm /root/note")
 	c := p.container("one")
@@ -216,12 +229,12 @@ func (p Place) states(t *testing.T) {
 	require.NoError(t, p.Site.Start(ctx, "w5"))
 	assert.Equal(t, "kept home 1000 2\n", p.inside(t, "w5", "echo $(cat /src/deck/deep/note /root/note; stat -c '%u %h' /src/deck/hard)"))
 	assert.Equal(t, "later\n", p.inside(t, id, "cat /src/deck/deep/note"), "the other goes on")
-	left, err := p.Site.Leftovers(ctx, func(context.Context) ([]string, error) { return []string{id, "w5", "s1"}, nil })
+	left, err := p.can.Sweeper.Leftovers(ctx, func(context.Context) ([]string, error) { return []string{id, "w5", "s1"}, nil })
 	require.NoError(t, err)
 	for _, l := range left {
 		assert.NotContains(t, l.Name, "s1-", "a known state is no leftover")
 	}
-	require.NoError(t, p.Site.RemoveSaved(ctx, "s1"))
+	require.NoError(t, p.can.Keeper.RemoveSaved(ctx, "s1"))
 	has, err := p.Site.HasImage(ctx, made(t, saved.Images[""]))
 	require.NoError(t, err)
 	assert.False(t, has)
@@ -234,12 +247,12 @@ func (p Place) helpers(t *testing.T) {
 	p.make(t, "w6", p.container("one"))
 	require.NoError(t, p.Site.Start(ctx, "w6"))
 	c := p.container("mate")
-	c.Hostname, c.Beside, c.SourceOf = "mate", "w6", "w6"
+	c.Hostname, c.HelperOf, c.SourceOf = "mate", "w6", "w6"
 	t.Cleanup(func() { assert.NoError(t, p.Site.Remove(context.WithoutCancel(ctx), "w7")) })
 	require.NoError(t, p.Site.EnsureInstance(ctx, "w7", judged(t, c)))
 	require.NoError(t, p.Site.Start(ctx, "w7"))
 	for range 2 {
-		require.NoError(t, p.Site.Join(ctx, "w6", "deck", map[string]string{"w7": "mate", "w404": "nobody"}))
+		require.NoError(t, p.can.Joiner.Join(ctx, "w6", "deck", map[string]string{"w7": "mate", "w404": "nobody"}))
 	}
 	assert.Equal(t, "here\n", p.inside(t, "w7", "echo here > /src/deck/shared; cat /src/deck/shared"))
 	assert.Equal(t, "here\nmate\n", p.inside(t, "w6", "cat /src/deck/shared; getent hosts mate > /dev/null && echo mate"))

@@ -11,7 +11,6 @@ import (
 	"domicile/internal/fault"
 	"domicile/internal/plan"
 	"domicile/internal/records"
-	"domicile/internal/site"
 )
 
 const (
@@ -20,21 +19,21 @@ const (
 	maxPause   = 15 * time.Second
 )
 
-// carriage is one worker's carrying-out of one run.
-type carriage struct {
+// execution is one worker's carrying-out of one run.
+type execution struct {
 	*Runner
 	run       records.Run
 	workspace records.Workspace
-	site      site.Site
+	at        place
 	steps     []records.Step
-	made      made
+	out       outputs
 	ended     []records.Step // over, but not written down yet
 	log       *logSink
 	link      *agentlink.Link // to the agent, from when on a step needs it
 }
 
-// carry takes the run's lease and carries out what is not done yet.
-func (r *Runner) carry(ctx context.Context, id int64) {
+// execute takes the run's lease and carries out what is not done yet.
+func (r *Runner) execute(ctx context.Context, id int64) {
 	// A second job of the same run comes when the database was gone for a moment and with it
 	// the lock by which this instance shows that it lives. The first one goes on.
 	if !r.begins(id) {
@@ -53,7 +52,7 @@ func (r *Runner) carry(ctx context.Context, id int64) {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	go r.renew(ctx, taken, cancel)
-	c := &carriage{Runner: r, run: taken}
+	c := &execution{Runner: r, run: taken}
 	err = c.load(ctx)
 	switch {
 	case err == nil:
@@ -152,7 +151,7 @@ func (r *Runner) renew(ctx context.Context, run records.Run, cancel context.Canc
 }
 
 // load reads the workspace and the steps, and what the done ones among them made.
-func (c *carriage) load(ctx context.Context) (err error) {
+func (c *execution) load(ctx context.Context) (err error) {
 	db := c.o.Store
 	if c.workspace, err = db.Workspace(ctx, c.run.Workspace); err != nil {
 		return err
@@ -160,15 +159,15 @@ func (c *carriage) load(ctx context.Context) (err error) {
 	if c.steps, err = db.Steps(ctx, c.run.ID); err != nil {
 		return err
 	}
-	if c.site = c.o.Sites[c.workspace.Site]; c.site == nil {
-		return fmt.Errorf("the service has no site %q", c.workspace.Site)
+	if c.at, err = c.place(c.workspace.Site); err != nil {
+		return err
 	}
 	if c.log, err = newLogSink(ctx, db, c.workspace, c.run.ID, c.o.Log); err != nil {
 		return err
 	}
 	for _, s := range c.steps {
-		if s.State == records.DoneWell || s.State == records.Skipped {
-			if err := c.made.restore(s); err != nil {
+		if s.State == records.Succeeded || s.State == records.Skipped {
+			if err := c.out.restore(s); err != nil {
 				return err
 			}
 		}
@@ -177,7 +176,7 @@ func (c *carriage) load(ctx context.Context) (err error) {
 		return err
 	}
 	if !startsWithoutPlan(c.run.Kind) || len(c.workspace.Plan) > 0 {
-		c.made.plan, err = planOf(c.workspace)
+		c.out.plan, err = planOf(c.workspace)
 		if c.run.Kind == records.KindRemove || c.run.Kind == records.KindStop {
 			err = nil // they need no plan
 		}
@@ -206,7 +205,7 @@ func neverMade(w records.Workspace) error {
 }
 
 // carryOut goes through the steps. A step that fails ends the run, which is no error here.
-func (c *carriage) carryOut(ctx context.Context) error {
+func (c *execution) carryOut(ctx context.Context) error {
 	if (c.run.Kind == records.KindProvision || c.run.Kind == records.KindPrepare) && c.workspace.State != records.Ready {
 		if err := c.setState(ctx, records.Making, ""); err != nil {
 			return err
@@ -217,10 +216,10 @@ func (c *carriage) carryOut(ctx context.Context) error {
 	}
 	for i := 0; i < len(c.steps); i++ { // the plan step adds to them
 		s := &c.steps[i]
-		if s.State == records.DoneWell || s.State == records.Skipped {
+		if s.State == records.Succeeded || s.State == records.Skipped {
 			continue
 		}
-		stepErr, err := c.carryStep(ctx, s)
+		stepErr, err := c.executeStep(ctx, s)
 		if err != nil {
 			return err
 		}
@@ -235,19 +234,21 @@ func (c *carriage) carryOut(ctx context.Context) error {
 		return c.write(ctx, func(db records.Queries) error { return db.RemoveWorkspace(ctx, c.workspace) })
 	}
 	if c.run.Kind == records.KindRebuild {
-		if err := c.site.DropAside(ctx, c.workspace.SiteID()); err != nil {
-			return err
+		if c.at.can.Aside != nil {
+			if err := c.at.can.Aside.DropAside(ctx, c.workspace.SiteID()); err != nil {
+				return err
+			}
 		}
 		if err := c.write(ctx, func(db records.Queries) error { return db.DropEarlier(ctx, c.workspace.ID) }); err != nil {
 			return err
 		}
 	}
-	return c.keep(ctx, func() error { return c.o.Store.EndRun(ctx, c.workspace, c.run, records.DoneWell, "") })
+	return c.keep(ctx, func() error { return c.o.Store.EndRun(ctx, c.workspace, c.run, records.Succeeded, "") })
 }
 
-// carryStep carries one step out, again and again while its fault may pass. The first
+// executeStep carries one step out, again and again while its fault may pass. The first
 // error is the step's own, the second one keeps the run from going on now.
-func (c *carriage) carryStep(ctx context.Context, s *records.Step) (stepErr, err error) {
+func (c *execution) executeStep(ctx context.Context, s *records.Step) (stepErr, err error) {
 	again := s.State == records.Running // an earlier worker did not get to its end
 	now := time.Now()
 	if again {
@@ -291,13 +292,13 @@ func (c *carriage) carryStep(ctx context.Context, s *records.Step) (stepErr, err
 
 // endStep notes that a step is done. It is written down together with the next one's
 // beginning, or the run's end, which follow at once.
-func (c *carriage) endStep(s *records.Step, skipped bool, result any) error {
+func (c *execution) endStep(s *records.Step, skipped bool, result any) error {
 	b, err := json.Marshal(result)
 	if err != nil {
 		return fmt.Errorf("keep the result of %s: %w", s.Name, err)
 	}
 	now := time.Now()
-	s.State, s.Result, s.Ended = records.DoneWell, b, &now
+	s.State, s.Result, s.Ended = records.Succeeded, b, &now
 	if skipped {
 		s.State = records.Skipped
 	}
@@ -307,7 +308,7 @@ func (c *carriage) endStep(s *records.Step, skipped bool, result any) error {
 
 // fail writes down that a step failed, and with it the run and the workspace. One that
 // is ready already stays ready, with the reason beside it.
-func (c *carriage) fail(ctx context.Context, s *records.Step, stepErr error) error {
+func (c *execution) fail(ctx context.Context, s *records.Step, stepErr error) error {
 	now := time.Now()
 	s.State, s.Reason, s.Ended = records.Failed, reasonOf(stepErr), &now
 	if c.run.Kind == records.KindRebuild {
@@ -321,7 +322,7 @@ func (c *carriage) fail(ctx context.Context, s *records.Step, stepErr error) err
 
 // endFailed ends a run one of whose steps is written down as failed. passing tells that
 // trying again may cure it; a worker that comes later does not know.
-func (c *carriage) endFailed(ctx context.Context, s *records.Step, passing bool) error {
+func (c *execution) endFailed(ctx context.Context, s *records.Step, passing bool) error {
 	switch c.run.Kind {
 	case records.KindRebuild:
 		return c.giveBack(ctx, s)
@@ -344,12 +345,12 @@ func (c *carriage) endFailed(ctx context.Context, s *records.Step, passing bool)
 
 // siteAway tells whether the site does not answer: then a step's error says more of the
 // site than of the workspace.
-func (c *carriage) siteAway(ctx context.Context) bool {
-	_, _, err := c.site.Find(ctx, c.workspace.SiteID())
+func (c *execution) siteAway(ctx context.Context) bool {
+	_, _, err := c.at.Find(ctx, c.workspace.SiteID())
 	return err != nil && fault.IsTransient(err)
 }
 
-func (c *carriage) failRun(ctx context.Context, state, reason string) error {
+func (c *execution) failRun(ctx context.Context, state, reason string) error {
 	c.o.Log.Info("a run failed", "workspace", c.workspace.Name, "run", c.run.ID, "kind", c.run.Kind, "reason", reason)
 	if err := c.setState(ctx, state, reason); err != nil {
 		return err

@@ -6,8 +6,8 @@ import (
 	"github.com/jackc/pgx/v5"
 )
 
-// Beside is what is shown beside workspaces.
-type Beside struct {
+// Related is what is shown beside workspaces.
+type Related struct {
 	Last    map[int64]Run         // the newest run, by workspace
 	Steps   map[int64][]Step      // by run
 	Helpers map[int64][]Workspace // by workspace
@@ -19,30 +19,30 @@ const (
 	account = "SELECT id FROM workspaces WHERE account = $1 AND kind = 'workspace'"
 )
 
-// Beside finds, in one go, what is shown beside workspaces, with all steps of their newest
+// Related finds, in one go, what is shown beside workspaces, with all steps of their newest
 // runs.
-func (q Queries) Beside(ctx context.Context, workspaces []int64) (Beside, error) {
+func (q Queries) Related(ctx context.Context, workspaces []int64) (Related, error) {
 	var batch pgx.Batch
-	b := beside(&batch, named, workspaces, true)
+	b := related(&batch, named, workspaces, true)
 	return b, q.db.SendBatch(ctx, &batch).Close()
 }
 
 // Overview lists an account's workspaces, newest use first, with what is shown beside them,
 // in one go. The steps of runs that went well are left out, and helpers and what is prepared
 // are not among the workspaces.
-func (q Queries) Overview(ctx context.Context, of int64) (list []Workspace, b Beside, err error) {
+func (q Queries) Overview(ctx context.Context, of int64) (list []Workspace, b Related, err error) {
 	var batch pgx.Batch
 	batch.Queue(listOf, of).Query(func(rows pgx.Rows) (err error) {
 		list, err = pgx.CollectRows(rows, pgx.RowToStructByName[Workspace])
 		return err
 	})
-	b = beside(&batch, account, of, false)
+	b = related(&batch, account, of, false)
 	return list, b, q.db.SendBatch(ctx, &batch).Close()
 }
 
 // beside adds the questions to a batch; the answers are there when it was sent.
-func beside(batch *pgx.Batch, which string, parameter any, whole bool) Beside {
-	b := Beside{map[int64]Run{}, map[int64][]Step{}, map[int64][]Workspace{}}
+func related(batch *pgx.Batch, which string, parameter any, whole bool) Related {
+	b := Related{map[int64]Run{}, map[int64][]Step{}, map[int64][]Workspace{}}
 	last := "(" + which + ") AS of, LATERAL (SELECT " + runColumns + " FROM runs WHERE workspace = of.id ORDER BY runs.id DESC LIMIT 1) r"
 	batch.Queue("SELECT r.* FROM "+last, parameter).Query(func(rows pgx.Rows) error {
 		list, err := pgx.CollectRows(rows, pgx.RowToStructByName[Run])

@@ -25,7 +25,7 @@ func TestAPassingFaultIsTriedAgain(t *testing.T) {
 	assert.Contains(t, r.Reason, "there is no agent here")
 	assert.Equal(t, 3, steps[plan.StepVolume].Attempts)
 	assert.Contains(t, steps[plan.StepVolume].Reason, "tried again: the place does not answer")
-	assert.Equal(t, records.DoneWell, steps[plan.StepVolume].State)
+	assert.Equal(t, records.Succeeded, steps[plan.StepVolume].State)
 	assert.Equal(t, 1, steps[plan.StepContainer].Attempts)
 	assert.Equal(t, records.Waiting, steps[plan.StepSource].State, "what comes behind the failed one is not begun")
 	lines, err := b.store.Log(t.Context(), r.ID, 0, steps[plan.StepVolume].Position, 10)
@@ -67,7 +67,7 @@ func TestWhatIsWrittenDownWhileAStepWorks(t *testing.T) {
 	for _, s := range steps {
 		states[s.Name] = s.State
 	}
-	assert.Equal(t, records.DoneWell, states[plan.StepImage])
+	assert.Equal(t, records.Succeeded, states[plan.StepImage])
 	assert.Equal(t, records.Running, states[plan.StepVolume])
 	assert.Equal(t, records.Waiting, states[plan.StepContainer])
 	lines, err := b.store.Log(t.Context(), r[0].ID, 0, -1, 100)
@@ -129,7 +129,7 @@ func TestImagesArePulledSideBySide(t *testing.T) {
 	b.place.When("image quay.test/base:12", meet(own, beside))
 	b.place.When("image quay.test/db:15", meet(beside, own))
 	r, steps := b.ended(t, b.provision(t, "fleet"))
-	assert.Equal(t, records.DoneWell, steps[plan.StepImage].State, steps[plan.StepImage].Reason)
+	assert.Equal(t, records.Succeeded, steps[plan.StepImage].State, steps[plan.StepImage].Reason)
 	assert.Equal(t, 1, b.place.Times("image quay.test/base:12"))
 	lines, err := b.store.Log(t.Context(), r.ID, 0, steps[plan.StepImage].Position, 10)
 	require.NoError(t, err)

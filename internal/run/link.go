@@ -1,0 +1,73 @@
+package run
+
+import (
+	"context"
+	"time"
+
+	"domicile/internal/agentlink"
+	"domicile/internal/fault"
+)
+
+// agentPatience is how long an agent has to answer after its container was started.
+const agentPatience = 30 * time.Second
+
+// lookEvery is how often it is looked whether a container whose agent does not answer yet
+// still runs.
+const lookEvery = 100 * time.Millisecond
+
+// joined gives the run's one connection to the agent, and makes it where there is none.
+func (c *execution) joined(ctx context.Context, id string) (*agentlink.Link, error) {
+	if c.link != nil {
+		return c.link, nil
+	}
+	link, err := c.reach(ctx, id)
+	c.link = link
+	return link, err
+}
+
+// dropLink ends the connection: the next step makes another.
+func (c *execution) dropLink() {
+	if c.link != nil {
+		c.link.Close()
+		c.link = nil
+	}
+}
+
+// reach connects to an agent that is just being started.
+func (c *execution) reach(ctx context.Context, id string) (*agentlink.Link, error) {
+	ctx, cancel := context.WithTimeout(ctx, agentPatience)
+	defer cancel()
+	looked := time.Now()
+	for wait := 5 * time.Millisecond; ; wait = min(wait*2, 200*time.Millisecond) {
+		stream, err := c.at.Connect(ctx, id)
+		if err == nil {
+			var link *agentlink.Link
+			if link, err = agentlink.Open(ctx, stream, c.o.Keys.Service()); err == nil {
+				return link.Quiet(), nil
+			}
+		}
+		if time.Since(looked) >= lookEvery { // mostly it is only a moment too early
+			if err := c.runsStill(ctx, id); err != nil {
+				return nil, err
+			}
+			looked = time.Now()
+		}
+		pause(ctx, wait)
+		if ctx.Err() != nil {
+			return nil, err
+		}
+	}
+}
+
+// runsStill tells why an agent will not answer: its container has ended, or its site is away.
+func (c *execution) runsStill(ctx context.Context, id string) error {
+	there, found, err := c.at.Find(ctx, id)
+	if err == nil && (!found || !there.Running) {
+		return fault.New("container-ended", "look at the image: it must be able to run programs, and a command of its own must not end",
+			"the workspace's container ended at once (exit status %d)", there.ExitCode)
+	}
+	if ctx.Err() != nil {
+		return nil // it is told who waits
+	}
+	return err
+}

@@ -1,0 +1,51 @@
+package run
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"domicile/internal/records"
+)
+
+// stopGrace is how long programs have to end when a workspace stops.
+const stopGrace = 10 * time.Second
+
+// stopStep stops the workspace, removeStep removes all that was made for it.
+var (
+	stopStep   = plain((*execution).stop)
+	removeStep = plain((*execution).remove)
+)
+
+// stop stops the workspace and its helpers. With shutdownAction none the services beside it
+// stay (the standard's "shutdownAction").
+func (c *execution) stop(ctx context.Context, id string) error {
+	if err := c.giveUp(ctx); err != nil {
+		return err
+	}
+	p, err := planOf(c.workspace)
+	services := err != nil || p.Shutdown != "none"
+	if err := c.stopHelpers(ctx); err != nil {
+		return err
+	}
+	if err := c.at.Stop(ctx, id, stopGrace, services); err != nil {
+		return err
+	}
+	return c.setState(ctx, records.Stopped, c.run.Note)
+}
+
+func (c *execution) remove(ctx context.Context, id string) error {
+	helpers, err := c.o.Store.Helpers(ctx, c.workspace.ID)
+	if err != nil {
+		return err
+	}
+	for _, h := range helpers {
+		if err := c.at.Remove(ctx, h.SiteID()); err != nil {
+			return fmt.Errorf("remove the helper %s: %w", h.Name, err)
+		}
+	}
+	if err := c.at.Remove(ctx, id); err != nil {
+		return err
+	}
+	return c.o.Source.Forget(id)
+}

@@ -1,0 +1,140 @@
+package site
+
+import (
+	"context"
+	"io"
+	"time"
+
+	"domicile/internal/plan"
+)
+
+// Beside is a site that runs services beside a workspace, on networks of its own.
+type Beside interface {
+	// EnsureNetworks makes the workspace's own networks, unless they are there.
+	EnsureNetworks(ctx context.Context, workspace string, list plan.Judged[[]plan.Network]) error
+	// EnsureService makes a service beside the workspace, stopped; one of the same digest
+	// stays. Files of the repository that it wants come from source.
+	EnsureService(ctx context.Context, workspace, digest string, v plan.Judged[plan.Service], source string) error
+	// StartService starts a service.
+	StartService(ctx context.Context, workspace, service string) error
+	// Services tells how the services beside a workspace are.
+	Services(ctx context.Context, workspace string) ([]Service, error)
+}
+
+// Overseer is a site that can be asked about single services.
+type Overseer interface {
+	// ServiceLog writes the last lines that a service printed.
+	ServiceLog(ctx context.Context, workspace, service string, lines int, w io.Writer) error
+	// RestartService stops a service and starts it again.
+	RestartService(ctx context.Context, workspace, service string) error
+	// Worked tells how much processor time the services beside a workspace have taken since
+	// each of them was started.
+	Worked(ctx context.Context, workspace string) (time.Duration, error)
+}
+
+// Aside is a site that keeps what a rebuild replaces until the new works.
+type Aside interface {
+	// SetAside stops those instances of the workspace that are not of the wanted digests
+	// (by service; the workspace's own under the empty name) and keeps them, so that others
+	// can take their places. It tells whether any is aside.
+	SetAside(ctx context.Context, workspace string, wanted map[string]string) (bool, error)
+	// Carry copies files, where they are there, from an instance that was set aside into
+	// the one in its place, before that is started.
+	Carry(ctx context.Context, workspace string, paths []string) error
+	// PutBack removes what took the places of those set aside, puts them back and starts
+	// them. Of the services beside the workspace only the named ones stay.
+	PutBack(ctx context.Context, workspace string, services []string) error
+	// DropAside removes what was set aside.
+	DropAside(ctx context.Context, workspace string) error
+}
+
+// Keeper is a site that keeps states of workspaces, from which others can begin.
+type Keeper interface {
+	// Save keeps the state of a workspace, files and volumes, under a name of its own. What
+	// a crash left of the same name is replaced.
+	Save(ctx context.Context, workspace, state string, progress func(line string)) (Saved, error)
+	// RemoveSaved removes a state that was kept. Instances that were made from it stay.
+	RemoveSaved(ctx context.Context, state string) error
+}
+
+// Joiner is a site that puts several instances on one network.
+type Joiner interface {
+	// Join puts a workspace and its helpers on a network of their own, each reached by its
+	// name; helpers are names by the helpers' ids. Who is on it already stays.
+	Join(ctx context.Context, workspace, name string, helpers map[string]string) error
+}
+
+// Doors is a site that lets a workspace make helpers of its own.
+type Doors interface {
+	// OpenDoor serves a workspace the narrow door to what runs the instances, until ctx ends.
+	OpenDoor(ctx context.Context, workspace string) error
+}
+
+// Differ is a site that knows what an instance has more than it was made from.
+type Differ interface {
+	// Added lists the paths that were added to the instance since it was made, outside its
+	// volumes.
+	Added(ctx context.Context, workspace string) ([]string, error)
+}
+
+// Sweeper is a site that finds what is left over.
+type Sweeper interface {
+	// Leftovers finds what this installation made and nothing uses any more, and nothing
+	// that was made a moment ago; known gives the ids of the workspaces and of the states
+	// there are, and is called when the place has been looked at.
+	Leftovers(ctx context.Context, known func(ctx context.Context) ([]string, error)) ([]Leftover, error)
+	// RemoveLeftover removes one of them.
+	RemoveLeftover(ctx context.Context, l Leftover) error
+}
+
+// Measurer is a site that can tell how much of its disk its workspaces take.
+type Measurer interface {
+	// Free tells how much of the disk is free, in bytes. It is cheap; known is false where it
+	// cannot be told.
+	Free(ctx context.Context) (bytes int64, known bool, err error)
+	// Written tells how much each workspace takes beyond its images, in bytes, by id.
+	Written(ctx context.Context) (map[string]int64, error)
+}
+
+// Abilities are what a site can beyond what every site can; nil: it cannot.
+type Abilities struct {
+	Beside   Beside
+	Overseer Overseer
+	Aside    Aside
+	Keeper   Keeper
+	Joiner   Joiner
+	Doors    Doors
+	Differ   Differ
+	Sweeper  Sweeper
+	Measurer Measurer
+}
+
+// Able is a site that tells its abilities itself, such as one around another that takes
+// some away.
+type Able interface{ Abilities() Abilities }
+
+// Can finds what a site can. It is asked once.
+func Can(s Site) (a Abilities) {
+	if able, is := s.(Able); is {
+		return able.Abilities()
+	}
+	a.Beside, _ = s.(Beside)
+	a.Overseer, _ = s.(Overseer)
+	a.Aside, _ = s.(Aside)
+	a.Keeper, _ = s.(Keeper)
+	a.Joiner, _ = s.(Joiner)
+	a.Doors, _ = s.(Doors)
+	a.Differ, _ = s.(Differ)
+	a.Sweeper, _ = s.(Sweeper)
+	a.Measurer, _ = s.(Measurer)
+	return a
+}
+
+// Place is a site with what it can.
+type Place struct {
+	Site
+	Can Abilities
+}
+
+// Of makes a place of a site.
+func Of(s Site) Place { return Place{s, Can(s)} }
