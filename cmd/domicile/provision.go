@@ -12,7 +12,7 @@ import (
 )
 
 var provisionCommand = command{
-	name: "provision", args: "SOURCE [-ref REF] [-name NAME] [-file PATH] [-size SIZE] [-mount] [-detach] [-json]",
+	name: "provision", args: "SOURCE [-ref REF] [-name NAME] [-file PATH] [-site SITE] [-size SIZE] [-mount] [-detach] [-json]",
 	summary: "Make a workspace of a git address or a folder on the service's host",
 	example: "domicile provision http://127.0.0.1:4390/skerry/timetable.git -ref main",
 	setup: func(f *flag.FlagSet) action {
@@ -20,6 +20,7 @@ var provisionCommand = command{
 		ref := f.String("ref", "", "branch, tag or commit (default: the repository's own branch)")
 		name := f.String("name", "", "the workspace's name (default: the repository's)")
 		file := f.String("file", "", "the definition, where the repository has several")
+		at := f.String("site", "", "the site, of those that domicile sites lists (default: the plan chooses)")
 		size := f.String("size", "", "a size of the site, which domicile sites lists (default: the definition's)")
 		mount := f.Bool("mount", false, "mount the folder in place instead of copying it, where policy allows")
 		detach := f.Bool("detach", false, "do not wait for the end")
@@ -31,7 +32,7 @@ var provisionCommand = command{
 			if err != nil {
 				return err
 			}
-			q := client.ProvisionRequest{Source: folderOr(args[0]), Ref: given(*ref), Name: given(*name), File: given(*file), Size: given(*size), Mount: mount}
+			q := client.ProvisionRequest{Source: folderOr(args[0]), Ref: given(*ref), Name: given(*name), File: given(*file), Site: given(*at), Size: given(*size), Mount: mount}
 			w, err := client.Answer[client.Workspace](c.Provision(ctx, q))
 			if err != nil {
 				return err

@@ -32,7 +32,6 @@ import (
 	"domicile/internal/plan"
 	"domicile/internal/records"
 	runs "domicile/internal/run"
-	"domicile/internal/site"
 	"domicile/internal/site/engine"
 	"domicile/internal/source"
 	"domicile/internal/vault"
@@ -64,7 +63,7 @@ var serveCommand = command{
 		text(&s.address, "ssh-address", "", "the SSH server's host:port as people reach it; default: where it listens")
 		text(&s.database, "database", "postgres:///domicile", "the PostgreSQL database")
 		text(&s.data, "data", "/var/lib/domicile", "the folder of keys, mirrors and sockets")
-		text(&s.engine, "engine", "unix:///var/run/docker.sock", "the container engine's socket")
+		text(&s.engine, "engine", "unix:///var/run/docker.sock", "the container engine, or several as NAME=ADDRESS with commas between (unix:///PATH or tcp://HOST:PORT)")
 		text(&s.agent, "agent", besideMe("domicile-agent"), "the agent's binary")
 		text(&s.folders, "source-folders", "", "folders of this host that may be used as sources, with commas between")
 		text(&s.templates, "templates", "", "namespaces of registries that hold the team's templates, with commas between")
@@ -219,16 +218,8 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 	if err != nil {
 		return err
 	}
-	toEngine, near, err := engine.Address(s.engine)
-	if err != nil {
-		return err
-	}
-	var shared *engine.Shared
-	if near {
-		shared = &engine.Shared{Sockets: filepath.Join(data, "sockets"), Doors: filepath.Join(data, "doors"), Views: filepath.Join(data, "views")}
-	}
-	local, err := engine.New(engine.Options{Name: s.engine, Dial: toEngine, Installation: installation, Agents: agentsBeside(s.agent), Shared: shared,
-		Secret: seal.Derive("names"), ServiceKey: keys.ServicePublic(), Youngest: max(s.youngest, 1), Keychain: artifacts.Keychain, MayAsk: gate.Check, HTTP: &http.Client{Transport: gate.Transport()}})
+	places, err := s.places(data, engine.Options{Installation: installation, Agents: agentsBeside(s.agent), Secret: seal.Derive("names"), ServiceKey: keys.ServicePublic(),
+		Youngest: max(s.youngest, 1), Keychain: artifacts.Keychain, MayAsk: gate.Check, HTTP: &http.Client{Transport: gate.Transport()}})
 	if err != nil {
 		return err
 	}
@@ -264,10 +255,9 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 		log.Warn("not everything is kept apart that should be (docs/trust.md)", "what", kept)
 	}
 	vault := &vault.Vault{Store: a.store, Seal: seal}
-	const here = "this-host"
 	retention := records.UsualRetention
 	retention.Runs = s.keepRuns
-	a.runner, err = runs.New(ctx, runs.Options{Store: a.store, Sites: map[string]site.Site{here: local}, Source: fetcher, Artifacts: artifacts, Compose: reader, Definition: read, Policy: policy, Vault: vault, Keys: keys, DiskReserve: reserve,
+	a.runner, err = runs.New(ctx, runs.Options{Store: a.store, Sites: places, Source: fetcher, Artifacts: artifacts, Compose: reader, Definition: read, Policy: policy, Vault: vault, Keys: keys, DiskReserve: reserve,
 		Sizes: sizes, Size: s.size, IdleStop: s.idleStop, LookEvery: s.lookEvery, Retention: retention, Log: log, Workers: s.workers, Tries: s.tries})
 	if err != nil {
 		return err
@@ -278,7 +268,7 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 		reachedAt = sshAt.String()
 	}
 	a.api = api.New(api.Options{Store: a.store, Runner: a.runner, Gateway: a.gateway, Source: fetcher, Artifacts: artifacts, Registries: registries, Vault: vault, Templates: split(s.templates), Log: log, Version: version,
-		Sites: []string{here}, SetupCode: a.code, SSH: reachedAt, HostKey: string(ssh.MarshalAuthorizedKey(hostKey.PublicKey())), Console: web.Handler(), MetricsToken: os.Getenv("DOMICILE_METRICS_TOKEN"), Apart: kept})
+		SetupCode: a.code, SSH: reachedAt, HostKey: string(ssh.MarshalAuthorizedKey(hostKey.PublicKey())), Console: web.Handler(), MetricsToken: os.Getenv("DOMICILE_METRICS_TOKEN"), Apart: kept})
 	return nil
 }
 

@@ -170,12 +170,13 @@ func printSnapshots(t *terminal, list []client.Snapshot) {
 }
 
 var prepareCommand = command{
-	name: "prepare", args: "[SOURCE [-ref REF] [-file PATH] [-size SIZE] [-follow] | remove NAME] [-detach] [-json]", summary: "Make ready ahead of time what provisioning of a source begins with, or list that",
+	name: "prepare", args: "[SOURCE [-ref REF] [-file PATH] [-site SITE] [-size SIZE] [-follow] | remove NAME] [-detach] [-json]", summary: "Make ready ahead of time what provisioning of a source begins with, or list that",
 	example: "domicile prepare http://127.0.0.1:4390/skerry/fares.git -follow\ndomicile prepare",
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
 		ref := f.String("ref", "", "branch, tag or commit")
 		file := f.String("file", "", "the definition, where there are several")
+		at := f.String("site", "", "the site (default: the plan chooses)")
 		size := f.String("size", "", "a size of the site")
 		branch := f.Bool("follow", false, "do it again whenever the branch moves")
 		detach := f.Bool("detach", false, "do not wait for the end")
@@ -200,7 +201,7 @@ var prepareCommand = command{
 			if err := exactly(args, "SOURCE"); err != nil {
 				return err
 			}
-			p, err := client.Answer[client.Prepared](c.PrepareSource(ctx, client.PrepareRequest{Source: args[0], Ref: given(*ref), File: given(*file), Size: given(*size), Follow: branch}))
+			p, err := client.Answer[client.Prepared](c.PrepareSource(ctx, client.PrepareRequest{Source: args[0], Ref: given(*ref), File: given(*file), Site: given(*at), Size: given(*size), Follow: branch}))
 			if err == nil && !*detach && p.Run != nil {
 				err = follow(ctx, t, c, p.Name, *p.Run, *asJSON)
 			}

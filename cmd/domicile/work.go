@@ -11,12 +11,13 @@ import (
 )
 
 var planCommand = command{
-	name: "plan", args: "SOURCE [-ref REF] [-file PATH] [-size SIZE] [-json]", summary: "Show what making a workspace would do, without doing it",
+	name: "plan", args: "SOURCE [-ref REF] [-file PATH] [-site SITE] [-size SIZE] [-json]", summary: "Show what making a workspace would do, without doing it",
 	example: "domicile plan http://127.0.0.1:4390/skerry/fares.git",
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
 		ref := f.String("ref", "", "branch, tag or commit")
 		file := f.String("file", "", "the definition, where there are several")
+		at := f.String("site", "", "the site (default: the plan chooses)")
 		size := f.String("size", "", "a size of the site")
 		return func(ctx context.Context, t *terminal, args []string) error {
 			if err := exactly(args, "SOURCE"); err != nil {
@@ -26,7 +27,7 @@ var planCommand = command{
 			if err != nil {
 				return err
 			}
-			answer, err := client.Answer[client.PlanAnswer](c.PlanSource(ctx, client.CheckRequest{Source: args[0], Ref: given(*ref), File: given(*file), Size: given(*size)}))
+			answer, err := client.Answer[client.PlanAnswer](c.PlanSource(ctx, client.CheckRequest{Source: args[0], Ref: given(*ref), File: given(*file), Site: given(*at), Size: given(*size)}))
 			if err := present(t, *asJSON, answer, err, func(answer client.PlanAnswer) { printPlan(t, answer) }); err != nil {
 				return err
 			}
@@ -72,6 +73,9 @@ func printPlan(t *terminal, answer client.PlanAnswer) {
 		}
 	}
 	table.flush()
+	if answer.SiteReason != nil {
+		fmt.Fprintf(t.out, "At the site %s: %s.\n", *answer.Site, *answer.SiteReason)
+	}
 	word := "In all about "
 	if unknown {
 		word = "What is known of it takes about "

@@ -400,7 +400,10 @@ type CheckRequest struct {
 	// Offline Ask no registry: only what was fetched before is known.
 	Offline *bool   `json:"offline,omitempty"`
 	Ref     *string `json:"ref,omitempty"`
-	Size    *string `json:"size,omitempty"`
+
+	// Site One of the sites. Default: the plan chooses, and says why.
+	Site *string `json:"site,omitempty"`
+	Size *string `json:"size,omitempty"`
 
 	// Source A git address or a folder on the service's host.
 	Source string `json:"source"`
@@ -626,8 +629,14 @@ type PlanAnswer struct {
 	Commit *string `json:"commit,omitempty"`
 
 	// Refused What policy does not allow or is not carried out; then nothing would be made.
-	Refused *[]Refusal    `json:"refused,omitempty"`
-	Steps   []PlannedStep `json:"steps"`
+	Refused *[]Refusal `json:"refused,omitempty"`
+
+	// Site Where it would be made.
+	Site *string `json:"site,omitempty"`
+
+	// SiteReason Why there, where the plan chose.
+	SiteReason *string       `json:"siteReason,omitempty"`
+	Steps      []PlannedStep `json:"steps"`
 }
 
 // PlannedStep defines model for PlannedStep.
@@ -657,6 +666,9 @@ type PrepareRequest struct {
 	File   *string `json:"file,omitempty"`
 	Follow *bool   `json:"follow,omitempty"`
 	Ref    *string `json:"ref,omitempty"`
+
+	// Site One of the sites. Default: the plan chooses, and says why.
+	Site   *string `json:"site,omitempty"`
 	Size   *string `json:"size,omitempty"`
 	Source string  `json:"source"`
 }
@@ -707,6 +719,9 @@ type ProvisionRequest struct {
 	// Name Lower-case letters, digits and hyphens. Default: the name of the repository.
 	Name *string `json:"name,omitempty"`
 	Ref  *string `json:"ref,omitempty"`
+
+	// Site One of the sites. Default: the plan chooses, and says why.
+	Site *string `json:"site,omitempty"`
 
 	// Size A size of the site. Default: the definition's, or the service's.
 	Size   *string `json:"size,omitempty"`

@@ -33,7 +33,7 @@ func (s *Server) CheckSource(ctx context.Context, q CheckSourceRequestObject) (C
 		if err != nil {
 			return err
 		}
-		refused, err := s.o.Runner.Refused(ctx, c, s.o.Sites[0], report)
+		refused, err := s.o.Runner.Refused(ctx, c, value(q.Body.Site), report)
 		if err != nil {
 			return err
 		}

@@ -19,7 +19,7 @@ func (s *Server) ListSites(ctx context.Context, _ ListSitesRequestObject) (ListS
 	if err != nil {
 		return nil, err
 	}
-	for _, name := range s.o.Sites {
+	for _, name := range s.o.Runner.SiteNames() {
 		found := s.o.Runner.Examined(name)
 		v := Site{Name: name, Kind: SiteKind(found.Kind), Ready: found.Err == nil && !found.At.IsZero(), Workspaces: count(mine, name)}
 		if found.Err != nil {

@@ -38,8 +38,6 @@ type Options struct {
 	Templates []string
 	Log       *slog.Logger
 	Version   string
-	// Sites are the names of the sites, the default one first.
-	Sites []string
 	// SetupCode lets its holder make the first account.
 	SetupCode string
 	// SSH is the host:port that people are told to connect to.

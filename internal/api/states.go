@@ -126,7 +126,7 @@ func (s *Server) preparedView(ctx context.Context, w records.Workspace, follow b
 // PrepareSource starts the run that makes ready what provisioning of a source begins with.
 func (s *Server) PrepareSource(ctx context.Context, q PrepareSourceRequestObject) (PrepareSourceResponseObject, error) {
 	follow := value(q.Body.Follow)
-	w, err := s.o.Runner.Prepare(ctx, run.Request{Account: account(ctx).ID, Source: q.Body.Source, Ref: value(q.Body.Ref), File: value(q.Body.File), Size: value(q.Body.Size), Site: s.o.Sites[0]}, follow)
+	w, err := s.o.Runner.Prepare(ctx, run.Request{Account: account(ctx).ID, Source: q.Body.Source, Ref: value(q.Body.Ref), File: value(q.Body.File), Size: value(q.Body.Size), Site: value(q.Body.Site)}, follow)
 	if err == nil {
 		w, err = s.o.Store.Workspace(ctx, w.ID)
 	}

@@ -184,7 +184,7 @@ func (s *Server) serviceAt(ctx context.Context, name, service string) (records.W
 func (s *Server) PlanSource(ctx context.Context, q PlanSourceRequestObject) (PlanSourceResponseObject, error) {
 	answer := PlanSource200JSONResponse{Steps: []PlannedStep{}}
 	err := s.withSource(ctx, q.Body.Source, q.Body.Ref, func(c source.Checkout) error {
-		first, err := s.o.Runner.PlanFirst(ctx, c, run.Request{Account: account(ctx).ID, Source: q.Body.Source, File: value(q.Body.File), Size: value(q.Body.Size), Site: s.o.Sites[0]})
+		first, err := s.o.Runner.PlanFirst(ctx, c, run.Request{Account: account(ctx).ID, Source: q.Body.Source, File: value(q.Body.File), Size: value(q.Body.Size), Site: value(q.Body.Site)})
 		for _, v := range first.Steps {
 			view := PlannedStep{Name: v.Name, Title: v.Title, There: &v.There}
 			if v.Millis > 0 {
@@ -198,7 +198,7 @@ func (s *Server) PlanSource(ctx context.Context, q PlanSourceRequestObject) (Pla
 		for _, f := range first.Refused {
 			answer.Refused = appendTo(answer.Refused, Refusal{Says: f.Error(), Remedy: optional(f.Remedy)})
 		}
-		answer.Commit = optional(c.Commit)
+		answer.Commit, answer.Site, answer.SiteReason = optional(c.Commit), optional(first.Site), optional(first.Reason)
 		return err
 	})
 	return answer, err

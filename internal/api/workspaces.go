@@ -92,7 +92,7 @@ func (s *Server) GetWorkspace(ctx context.Context, q GetWorkspaceRequestObject) 
 // Provision starts the run that makes a workspace.
 func (s *Server) Provision(ctx context.Context, q ProvisionRequestObject) (ProvisionResponseObject, error) {
 	w, err := s.o.Runner.Provision(ctx, run.Request{Account: account(ctx).ID, Source: q.Body.Source, Ref: value(q.Body.Ref), Name: value(q.Body.Name),
-		File: value(q.Body.File), Site: s.o.Sites[0], Size: value(q.Body.Size), Mount: value(q.Body.Mount)})
+		File: value(q.Body.File), Site: value(q.Body.Site), Size: value(q.Body.Size), Mount: value(q.Body.Mount)})
 	v, err := s.after(ctx, w, err)
 	return Provision202JSONResponse(v), err
 }

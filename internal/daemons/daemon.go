@@ -1,6 +1,7 @@
 package daemons
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -14,6 +15,10 @@ import (
 
 // readyLimit is how long a server may take until it answers.
 const readyLimit = 60 * time.Second
+
+// stopLimit is how long a server has to end before it is killed. An engine stops all of its
+// containers first, and one that is killed leaves them and their mounts behind.
+const stopLimit = 75 * time.Second
 
 // daemon is a child process that is a server.
 type daemon struct {
@@ -53,7 +58,7 @@ func start(ctx context.Context, folder, name string, cmd *exec.Cmd, ready func(c
 		}
 		select {
 		case <-d.done:
-			return nil, fmt.Errorf("%s ended at once; it said:\n%s", name, d.lastWords())
+			return nil, fmt.Errorf("%s %w; it said:\n%s", name, errEnded, d.lastWords())
 		case <-ctx.Done():
 			d.stop(syscall.SIGKILL)
 			return nil, fmt.Errorf("%s did not answer: %w; it said:\n%s", name, err, d.lastWords())
@@ -62,13 +67,20 @@ func start(ctx context.Context, folder, name string, cmd *exec.Cmd, ready func(c
 	}
 }
 
-// lastWords is the end of what the server printed.
+// errEnded tells of a server that ended before it answered.
+var errEnded = errors.New("ended at once")
+
+// lastWords is the end of what the server printed, from where it panicked.
 func (d *daemon) lastWords() string {
 	b, err := os.ReadFile(d.log)
 	if err != nil {
 		return err.Error()
 	}
-	return string(b[max(0, len(b)-2000):])
+	const most = 2000
+	if at := bytes.LastIndex(b, []byte("panic: ")); at >= 0 {
+		return string(b[at:min(len(b), at+most)])
+	}
+	return string(b[max(0, len(b)-most):])
 }
 
 // stop sends a signal and waits for the end, at last by force.
@@ -79,7 +91,7 @@ func (d *daemon) stop(sig syscall.Signal) {
 	_ = d.cmd.Process.Signal(sig)
 	select {
 	case <-d.done:
-	case <-time.After(30 * time.Second):
+	case <-time.After(stopLimit):
 		_ = d.cmd.Process.Kill()
 		<-d.done
 	}

@@ -64,13 +64,19 @@ func (e *Engine) Start(ctx context.Context) error {
 	if err := e.makeBridge(ctx); err != nil {
 		return err
 	}
-	cmd := exec.Command(program, "--data-root", in("data"), "--exec-root", in("exec"), "-H", e.Host, "-p", in("engine.pid"), "--bridge", e.bridge, "--group", "root", "--userns-remap", "default", "--icc=false")
-	e.daemon, err = start(ctx, e.folder, "dockerd", cmd, func(ctx context.Context) error {
+	command := func() *exec.Cmd {
+		return exec.Command(program, "--data-root", in("data"), "--exec-root", in("exec"), "-H", e.Host, "-p", in("engine.pid"), "--bridge", e.bridge, "--group", "root", "--userns-remap", "default", "--icc=false", "--shutdown-timeout", "60")
+	}
+	answers := func(ctx context.Context) error {
 		if !EngineAnswers(ctx, e.Host) {
 			return errors.New("no answer yet")
 		}
 		return nil
-	})
+	}
+	e.daemon, err = start(ctx, e.folder, "dockerd", command(), answers)
+	if errors.Is(err, errEnded) { // an init system starts it again, too
+		e.daemon, err = start(ctx, e.folder, "dockerd", command(), answers)
+	}
 	if err != nil {
 		_ = exec.Command("ip", "link", "delete", e.bridge).Run() // nobody else knows of it
 		e.bridge = ""

@@ -11,16 +11,16 @@ import (
 // Reading is a report as plain data: all that is needed of it by who did not read the text.
 // The text can so be read by another process.
 type Reading struct {
-	Report   wireReport        `json:"report"`
-	Text     *Text             `json:"text,omitempty"`
-	Folder   string            `json:"folder"`
-	Locks    *Locks            `json:"locks,omitempty"`
-	Transient  *fault.Fault      `json:"transient,omitempty"`
-	BaseUser string            `json:"baseUser,omitempty"`
-	Nowhere  bool              `json:"nowhere,omitempty"` // of the effective configuration
-	Metadata []json.RawMessage `json:"metadata,omitempty"`
-	Inputs   map[string]string `json:"inputs,omitempty"`
-	Caches   map[string]bool   `json:"caches,omitempty"`
+	Report    wireReport        `json:"report"`
+	Text      *Text             `json:"text,omitempty"`
+	Folder    string            `json:"folder"`
+	Locks     *Locks            `json:"locks,omitempty"`
+	Transient *fault.Fault      `json:"transient,omitempty"`
+	BaseUser  string            `json:"baseUser,omitempty"`
+	Nowhere   bool              `json:"nowhere,omitempty"` // of the effective configuration
+	Metadata  []json.RawMessage `json:"metadata,omitempty"`
+	Inputs    map[string]string `json:"inputs,omitempty"`
+	Caches    map[string]bool   `json:"caches,omitempty"`
 	// Variables and Files belong to the features, in their order; Places to the services.
 	Variables [][]Variable   `json:"variables,omitempty"`
 	Files     []FeatureFiles `json:"files,omitempty"`

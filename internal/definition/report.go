@@ -34,8 +34,8 @@ type Report struct {
 	// Locks are the pins beside the definition.
 	Locks *Locks `json:"-"`
 	// Transient is the first failure to fetch something that may go away by itself.
-	Transient  error  `json:"-"`
-	ownLabel string // devcontainer.metadata of the Dockerfile itself
+	Transient error  `json:"-"`
+	ownLabel  string // devcontainer.metadata of the Dockerfile itself
 	// BaseUser is who the Dockerfile's or the service's programs run as; empty: the base image's.
 	BaseUser string `json:"-"`
 	// Metadata are the entries of the label devcontainer.metadata that an image made from

@@ -160,6 +160,11 @@ func (q Queries) SetSource(ctx context.Context, id int64, ref, file, size string
 	return q.change(ctx, ErrNotFound, "UPDATE workspaces SET ref = $2, file = $3, size = $4 WHERE id = $1", id, ref, file, size)
 }
 
+// SetSite notes at which site a workspace is.
+func (q Queries) SetSite(ctx context.Context, id int64, site string) error {
+	return q.change(ctx, ErrNotFound, "UPDATE workspaces SET site = $2 WHERE id = $1", id, site)
+}
+
 // SetPlan keeps the plan of a workspace and the commit it is for.
 func (q Queries) SetPlan(ctx context.Context, id int64, commit string, plan json.RawMessage) error {
 	return q.change(ctx, ErrNotFound, "UPDATE workspaces SET commit = $2, plan = $3, planned = planned + 1 WHERE id = $1", id, commit, plan)

@@ -159,8 +159,10 @@ func (c *execution) load(ctx context.Context) (err error) {
 	if c.steps, err = db.Steps(ctx, c.run.ID); err != nil {
 		return err
 	}
-	if c.at, err = c.place(c.workspace.Site); err != nil {
-		return err
+	if c.workspace.Site != "" { // else its plan chooses one
+		if c.at, err = c.place(c.workspace.Site); err != nil {
+			return err
+		}
 	}
 	if c.log, err = newLogSink(ctx, db, c.workspace, c.run.ID, c.o.Log); err != nil {
 		return err
@@ -346,6 +348,9 @@ func (c *execution) endFailed(ctx context.Context, s *records.Step, passing bool
 // siteAway tells whether the site does not answer: then a step's error says more of the
 // site than of the workspace.
 func (c *execution) siteAway(ctx context.Context) bool {
+	if c.at.Site == nil {
+		return false
+	}
 	_, _, err := c.at.Find(ctx, c.workspace.SiteID())
 	return err != nil && fault.IsTransient(err)
 }

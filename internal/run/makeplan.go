@@ -46,6 +46,9 @@ func (r *Runner) input(ctx context.Context, w records.Workspace, checkout source
 // host is what a site was last found to have.
 func (r *Runner) host(name string) plan.Host {
 	found, at := r.Examined(name), r.places[name]
+	if at.Site == nil { // not known which
+		return plan.Host{}
+	}
 	return plan.Host{Site: name, CPUs: found.Processors, Memory: found.MemoryBytes, DiskFree: found.DiskFreeBytes, GPU: found.GPU,
 		Lacks: plan.Lacks{Services: at.can.Beside == nil, Doors: at.can.Doors == nil || found.Elsewhere, Folders: found.Elsewhere}}
 }
@@ -67,12 +70,25 @@ func (c *execution) makePlan(ctx context.Context, position int) error {
 		// The source stays as it is, with what was changed in it.
 		c.out.checkout.Commit = c.workspace.Commit
 	}
-	in, err := c.input(ctx, c.workspace, c.out.checkout, c.out.report)
-	if err != nil {
-		return err
+	planAt := func(site string) (*plan.Plan, error) {
+		w := c.workspace
+		w.Site = site
+		in, err := c.input(ctx, w, c.out.checkout, c.out.report)
+		if err != nil {
+			return nil, err
+		}
+		return c.Runner.makePlan(ctx, c.out.checkout, c.out.report, in)
 	}
-	p, err := c.Runner.makePlan(ctx, c.out.checkout, c.out.report, in)
-	if err != nil {
+	var p *plan.Plan
+	var err error
+	if c.workspace.Site == "" {
+		best, reason, err := c.choose(ctx, planAt)
+		if err != nil {
+			return err
+		}
+		p = best.plan
+		c.siteChosen(best, reason)
+	} else if p, err = planAt(c.workspace.Site); err != nil {
 		return err
 	}
 	c.tellMissing(p)
@@ -92,6 +108,9 @@ func (c *execution) makePlan(ctx context.Context, position int) error {
 			if err := db.KeepEarlier(ctx, c.workspace.ID); err != nil {
 				return err
 			}
+		}
+		if err := c.keepSite(ctx, db); err != nil {
+			return err
 		}
 		if err := db.SetStateFrom(ctx, c.workspace.ID, from); err != nil {
 			return err

@@ -26,7 +26,9 @@ type Planned struct {
 
 // First is what making a workspace would do.
 type First struct {
-	Steps []Planned
+	Site   string // where
+	Reason string // why there; empty: it was asked for, or is the only one
+	Steps  []Planned
 	// Refused is all that policy does not allow, or is not carried out; then nothing would be
 	// made.
 	Refused judge.Refusals
@@ -42,17 +44,31 @@ func (r *Runner) PlanFirst(ctx context.Context, c source.Checkout, q Request) (f
 	if report.HasErrors() {
 		return first, definitionFault(report)
 	}
-	in, err := r.input(ctx, records.Workspace{Account: q.Account, Name: c.Name, Size: q.Size, Site: q.Site, Kind: records.IsWorkspace}, c, report)
-	if err != nil {
+	if q.Site, err = r.siteFor(q.Site); err != nil {
 		return first, err
 	}
-	p, err := r.makePlan(ctx, c, report, in)
+	planAt := func(site string) (*plan.Plan, error) {
+		in, err := r.input(ctx, records.Workspace{Account: q.Account, Name: c.Name, Size: q.Size, Site: site, Kind: records.IsWorkspace}, c, report)
+		if err != nil {
+			return nil, err
+		}
+		return r.makePlan(ctx, c, report, in)
+	}
+	var p *plan.Plan
+	if q.Site == "" {
+		var best candidate
+		best, first.Reason, err = r.choose(ctx, planAt)
+		p, q.Site = best.plan, best.at.name
+	} else {
+		p, err = planAt(q.Site)
+	}
 	if errors.As(err, &first.Refused) {
 		return first, nil
 	}
 	if err != nil {
 		return first, err
 	}
+	first.Site = q.Site
 	millis, err := r.o.Store.StepMillis(ctx, q.Source)
 	if err != nil {
 		return first, err

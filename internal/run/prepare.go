@@ -35,8 +35,8 @@ func (r *Runner) Prepare(ctx context.Context, q Request, follow bool) (records.W
 	if err := source.CheckRef(q.Ref); err != nil {
 		return records.Workspace{}, err
 	}
-	if _, known := r.places[q.Site]; !known {
-		return records.Workspace{}, fault.New("no-site", "domicile sites lists them", "there is no site %q", q.Site)
+	if q.Site, err = r.siteFor(q.Site); err != nil {
+		return records.Workspace{}, err
 	}
 	// No person's workspace can have a name with @ in it.
 	name := suggestName(address) + "@" + strings.ReplaceAll(q.Ref, "/", "-")

@@ -108,5 +108,8 @@ func (r *Runner) Refused(ctx context.Context, c source.Checkout, site string, re
 		return nil, fmt.Errorf("open the checkout: %w", err)
 	}
 	defer root.Close()
+	if site, err = r.siteFor(site); err != nil {
+		return nil, err
+	}
 	return plan.Refused(report, func() (*plan.Services, error) { return r.o.Compose.Plan(ctx, c.Folder, root.FS(), report) }, r.o.Policy, r.host(site), true), nil
 }

@@ -25,7 +25,7 @@ type Request struct {
 	Ref     string
 	Name    string // empty: the repository's name
 	File    string // the definition, where there are several
-	Site    string
+	Site    string // empty: the plan chooses
 	Size    string // empty: the definition's, or the service's
 	Mount   bool   // a folder of the host is mounted in place, not copied
 }
@@ -72,8 +72,8 @@ func (r *Runner) Provision(ctx context.Context, q Request) (records.Workspace, e
 	if err := CheckName(q.Name); err != nil {
 		return records.Workspace{}, err
 	}
-	if _, known := r.places[q.Site]; !known {
-		return records.Workspace{}, fault.New("no-site", "domicile sites lists them", "there is no site %q", q.Site)
+	if q.Site, err = r.siteFor(q.Site); err != nil {
+		return records.Workspace{}, err
 	}
 	if err := r.mayMount(q, address); err != nil {
 		return records.Workspace{}, err
@@ -128,6 +128,15 @@ func (r *Runner) goOn(ctx context.Context, db records.Queries, q Request, a sour
 		return w, fault.New("name-taken", "use it: domicile shell "+q.Name+"; or choose another name with -name", "you have the workspace %s already; it is ready", q.Name)
 	default:
 		return w, records.ErrBusy
+	}
+	if q.Site != w.Site {
+		if w.Planned > 0 && w.Site != "" && len(r.places) > 1 {
+			if q.Site != "" {
+				return w, fault.New("another-site", "leave -site out, or remove the workspace first: domicile remove "+q.Name, "the workspace %s is at the site %s", q.Name, w.Site)
+			}
+		} else if err := db.SetSite(ctx, w.ID, q.Site); err != nil {
+			return w, err
+		}
 	}
 	w.Ref, w.File, w.Size = q.Ref, q.File, q.Size
 	if err := db.SetSource(ctx, w.ID, q.Ref, q.File, q.Size); err != nil {

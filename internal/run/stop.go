@@ -28,8 +28,10 @@ func (c *execution) stop(ctx context.Context, id string) error {
 	if err := c.stopHelpers(ctx); err != nil {
 		return err
 	}
-	if err := c.at.Stop(ctx, id, stopGrace, services); err != nil {
-		return err
+	if c.at.Site != nil {
+		if err := c.at.Stop(ctx, id, stopGrace, services); err != nil {
+			return err
+		}
 	}
 	return c.setState(ctx, records.Stopped, c.run.Note)
 }
@@ -44,8 +46,10 @@ func (c *execution) remove(ctx context.Context, id string) error {
 			return fmt.Errorf("remove the helper %s: %w", h.Name, err)
 		}
 	}
-	if err := c.at.Remove(ctx, id); err != nil {
-		return err
+	if c.at.Site != nil {
+		if err := c.at.Remove(ctx, id); err != nil {
+			return err
+		}
 	}
 	return c.o.Source.Forget(id)
 }

@@ -97,7 +97,7 @@ type Site struct {
 	making                      sync.Mutex // held while a network is made
 	bordering                   sync.Mutex // held while the border between networks is set
 	mu                          sync.Mutex
-	agent                       agentFile // for the architecture of its host
+	agent                       agentFile                     // for the architecture of its host
 	network                     string                        // the network's name once it is known to be there
 	filled                      map[string]bool               // engine ids whose agent volume is known to be filled
 	shared                      *bool                         // the engine shares the host's file system

@@ -1147,6 +1147,8 @@ export interface components {
             ref?: string;
             /** @description The definition, where there are several. */
             file?: string;
+            /** @description One of the sites. Default: the plan chooses, and says why. */
+            site?: string;
             size?: string;
             /** @description Ask no registry: only what was fetched before is known. */
             offline?: boolean;
@@ -1268,6 +1270,10 @@ export interface components {
         /** @description What would be done, without doing it. */
         PlanAnswer: {
             commit?: string;
+            /** @description Where it would be made. */
+            site?: string;
+            /** @description Why there, where the plan chose. */
+            siteReason?: string;
             steps: components["schemas"]["PlannedStep"][];
             /** @description What policy does not allow or is not carried out; then nothing would be made. */
             refused?: components["schemas"]["Refusal"][];
@@ -1392,6 +1398,8 @@ export interface components {
             source: string;
             ref?: string;
             file?: string;
+            /** @description One of the sites. Default: the plan chooses, and says why. */
+            site?: string;
             size?: string;
             follow?: boolean;
         };
@@ -1427,6 +1435,8 @@ export interface components {
             /** @description Lower-case letters, digits and hyphens. Default: the name of the repository. */
             name?: string;
             file?: string;
+            /** @description One of the sites. Default: the plan chooses, and says why. */
+            site?: string;
             /** @description A size of the site. Default: the definition's, or the service's. */
             size?: string;
             /** @description Mount the folder in place instead of copying it, where policy allows. */

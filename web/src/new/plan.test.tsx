@@ -20,9 +20,10 @@ afterEach(() => {
 
 describe("the plan", () => {
   it("shows what is there and how long the rest takes", async () => {
-    planned({ steps: [{ name: "image", title: "Pull the image", there: true, millis: 9000 }, { name: "container", title: "Make the container", there: false, millis: 1500 }] });
+    planned({ site: "quay", siteReason: "it has the image", steps: [{ name: "image", title: "Pull the image", there: true, millis: 9000 }, { name: "container", title: "Make the container", there: false, millis: 1500 }] });
     await waitFor(() => expect(screen.getByText("Pull the image")).toBeTruthy());
     expect(screen.getByText("there")).toBeTruthy();
+    expect(screen.getByText("At quay: it has the image.")).toBeTruthy();
     expect(screen.getByText("1.5 s")).toBeTruthy();
     expect(screen.queryByText("9.0 s")).toBeNull();
   });

@@ -4,8 +4,8 @@ import { seconds } from "../frame/time";
 import { TroubleNote } from "../frame/trouble";
 
 /** The plan, drawn before anything is made: its steps, what is there already, how long each takes. */
-export function Plan({ source, at, file, size }: { source: string; at: string; file?: string; size: string }) {
-  const plan = useQuery({ queryKey: ["plan", source, at, file, size], queryFn: () => api.plan({ source, ref: at || undefined, file, size: size || undefined }) });
+export function Plan({ source, at, file, site = "", size }: { source: string; at: string; file?: string; site?: string; size: string }) {
+  const plan = useQuery({ queryKey: ["plan", source, at, file, site, size], queryFn: () => api.plan({ source, ref: at || undefined, file, site: site || undefined, size: size || undefined }) });
   const longest = Math.max(...(plan.data?.steps.map((s) => s.millis ?? 0) ?? []), 1);
   return (
     <section aria-labelledby="plan" className="mt-6" aria-busy={plan.isPending}>
@@ -25,6 +25,11 @@ export function Plan({ source, at, file, size }: { source: string; at: string; f
             ))}
           </ul>
         </div>
+      )}
+      {plan.data?.siteReason && (
+        <p className="quiet text-sm">
+          At {plan.data.site}: {plan.data.siteReason}.
+        </p>
       )}
       <ol className="text-sm">
         {plan.data?.steps.map((s) => (

@@ -17,26 +17,34 @@ export function Where({ source, at, file }: { source: string; at: string; file?:
   const navigate = useNavigate();
   const sites = useQuery({ queryKey: ["sites"], queryFn: api.sites });
   const [name, setName] = useState(() => suggested(source));
+  const [site, setSite] = useState("");
   const [size, setSize] = useState("");
   const [mount, setMount] = useState(false);
   const folder = source.startsWith("/");
   const make = useMutation({
-    mutationFn: () => api.provision({ source, ref: at || undefined, name: name.trim(), file, size: size || undefined, mount: mount || undefined }),
+    mutationFn: () => api.provision({ source, ref: at || undefined, name: name.trim(), file, site: site || undefined, size: size || undefined, mount: mount || undefined }),
     onSuccess: (w) => navigate(`/workspaces/${w.name}`),
   });
-  const prepare = useMutation({ mutationFn: () => api.prepare({ source, ref: at || undefined, file, size: size || undefined, follow: true }), onSuccess: () => navigate("/sites") });
+  const prepare = useMutation({ mutationFn: () => api.prepare({ source, ref: at || undefined, file, site: site || undefined, size: size || undefined, follow: true }), onSuccess: () => navigate("/sites") });
   const submit = (e: FormEvent) => {
     e.preventDefault();
     make.mutate();
   };
+  const several = (sites.data?.length ?? 0) > 1;
   const sizes = sites.data?.[0]?.sizes ?? [];
   return (
     <form onSubmit={submit} className="flex flex-col gap-4">
       <fieldset>
         <legend className="quiet mb-1 text-sm">Site</legend>
-        {sites.data?.map((s, i) => (
+        {several && (
+          <label className="flex items-start gap-2">
+            <input type="radio" name="site" className="radio radio-sm mt-1" checked={site === ""} onChange={() => setSite("")} />
+            <span>Where it fits best</span>
+          </label>
+        )}
+        {sites.data?.map((s) => (
           <label key={s.name} className="flex items-start gap-2">
-            <input type="radio" name="site" className="radio radio-sm mt-1" defaultChecked={i === 0} disabled={!s.ready} />
+            <input type="radio" name="site" className="radio radio-sm mt-1" checked={!several || site === s.name} onChange={() => setSite(s.name)} disabled={!s.ready} />
             <span>
               {s.name}
               <span className="quiet block text-sm">{s.ready ? `${s.processors} processors, ${((s.memoryBytes ?? 0) / 1e9).toFixed(0)} GB memory` : s.problem}</span>
@@ -77,8 +85,8 @@ export function Where({ source, at, file }: { source: string; at: string; file?:
         </button>
       )}
       <TroubleNote error={make.error ?? prepare.error} />
-      <AsCommand>{`domicile provision ${source}${at ? ` -ref ${at}` : ""} -name ${name}${file ? ` -file ${file}` : ""}${size ? ` -size ${size}` : ""}${mount ? " -mount" : ""}`}</AsCommand>
-      <Plan source={source} at={at} file={file} size={size} />
+      <AsCommand>{`domicile provision ${source}${at ? ` -ref ${at}` : ""} -name ${name}${file ? ` -file ${file}` : ""}${site && several ? ` -site ${site}` : ""}${size ? ` -size ${size}` : ""}${mount ? " -mount" : ""}`}</AsCommand>
+      <Plan source={source} at={at} file={file} site={site} size={size} />
     </form>
   );
 }

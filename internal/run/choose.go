@@ -1,0 +1,140 @@
+package run
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+
+	"domicile/internal/fault"
+	"domicile/internal/judge"
+	"domicile/internal/plan"
+	"domicile/internal/records"
+)
+
+// SiteNames are the names of the sites, in order.
+func (r *Runner) SiteNames() []string { return slices.Sorted(maps.Keys(r.places)) }
+
+// siteFor is the site that is asked for; where there is but one, that one. Empty: the plan
+// chooses.
+func (r *Runner) siteFor(asked string) (string, error) {
+	if asked == "" {
+		if names := r.SiteNames(); len(names) == 1 {
+			return names[0], nil
+		}
+		return "", nil
+	}
+	_, err := r.place(asked)
+	return asked, err
+}
+
+// candidate is a site with what a definition would be there.
+type candidate struct {
+	at    place
+	plan  *plan.Plan
+	err   error // why it cannot be there
+	away  bool  // it does not answer now
+	there bool  // the image is there
+	load  float64
+}
+
+// choose plans at each site and takes the one that fits best: of those that can hold the
+// workspace and answer, one that has the image; of several, the one with the fewest
+// workspaces for its memory. The reason is in words, for a person. The error is that of the
+// plan where there is but one site, or no site can.
+func (r *Runner) choose(ctx context.Context, planAt func(site string) (*plan.Plan, error)) (best candidate, reason string, err error) {
+	var list []candidate
+	for _, name := range r.SiteNames() {
+		c, err := r.candidate(ctx, r.places[name], planAt)
+		if err != nil {
+			return best, "", err
+		}
+		list = append(list, c)
+	}
+	slices.SortStableFunc(list, func(a, b candidate) int {
+		return cmp.Or(last(a.err != nil, b.err != nil), last(a.away, b.away), last(!a.there, !b.there), cmp.Compare(a.load, b.load))
+	})
+	best = list[0]
+	switch {
+	case best.err != nil:
+		return best, "", noSiteCan(list)
+	case len(list) == 1:
+		return best, "it is the only one", nil
+	}
+	second := list[1]
+	switch {
+	case second.err != nil:
+		reason = fmt.Sprintf("the site %s cannot: %v", second.at.name, second.err)
+	case second.away:
+		reason = fmt.Sprintf("the site %s does not answer", second.at.name)
+	case best.there && !second.there:
+		reason = "it has the image"
+	case best.load < second.load:
+		reason = "it has the fewest workspaces for its memory"
+	default:
+		reason = "it is the first of those that are as good"
+	}
+	return best, reason, nil
+}
+
+// last orders what is so behind what is not.
+func last(a, b bool) int {
+	switch {
+	case a && !b:
+		return 1
+	case b && !a:
+		return -1
+	}
+	return 0
+}
+
+func (r *Runner) candidate(ctx context.Context, at place, planAt func(site string) (*plan.Plan, error)) (c candidate, err error) {
+	c.at = at
+	found := r.Examined(at.name)
+	c.away = found.Err != nil || found.At.IsZero()
+	if c.plan, c.err = planAt(at.name); c.err != nil {
+		return c, ctx.Err()
+	}
+	workspaces, err := r.o.Store.WorkspacesAt(ctx, at.name)
+	if err != nil {
+		return c, fmt.Errorf("count the workspaces at %s: %w", at.name, err)
+	}
+	c.load = float64(len(workspaces)) / float64(max(found.MemoryBytes, 1))
+	if !c.away && len(r.places) > 1 {
+		image, err := plan.JudgeImage(c.plan.Container.Image, judge.Subject{Images: c.plan.Made()})
+		if err != nil {
+			return c, err
+		}
+		c.there, err = at.HasImage(ctx, image)
+		c.away = err != nil
+	}
+	return c, nil
+}
+
+// noSiteCan says why not, of each site.
+func noSiteCan(list []candidate) error {
+	same := func(c candidate) bool { return c.err.Error() == list[0].err.Error() }
+	if !slices.ContainsFunc(list, func(c candidate) bool { return !same(c) }) {
+		return list[0].err // what is wrong is wrong everywhere
+	}
+	var all []error
+	for _, c := range list {
+		all = append(all, fmt.Errorf("%s: %w", c.at.name, c.err))
+	}
+	return fault.Wrap(errors.Join(all...), "no-site-can", "ask for less in the definition, or add a site", "no site can hold this workspace")
+}
+
+// siteChosen takes the site that a plan was made for, where the workspace had none.
+func (c *execution) siteChosen(best candidate, reason string) {
+	c.at, c.workspace.Site = best.at, best.at.name
+	if reason != "" {
+		c.log.say(fmt.Sprintf("at the site %s: %s", best.at.name, reason))
+	}
+}
+
+// keepSite writes the chosen site down.
+func (c *execution) keepSite(ctx context.Context, db records.Queries) error {
+	return db.SetSite(ctx, c.workspace.ID, c.workspace.Site)
+}

@@ -1,0 +1,53 @@
+package e2e
+
+import (
+	"os"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"domicile/internal/client"
+	"domicile/internal/daemons"
+)
+
+// A service may have several places: one is asked for, or the plan chooses and says why.
+func TestSeveralSites(t *testing.T) {
+	folder, err := os.MkdirTemp("", "domicile-quay-")
+	require.NoError(t, err)
+	require.NoError(t, os.Chmod(folder, 0o711), "the engine's mapped users pass through it")
+	t.Cleanup(func() { os.RemoveAll(folder) })
+	second, err := daemons.StartEngine(t.Context(), folder)
+	require.NoError(t, err)
+	t.Cleanup(second.Close)
+	source := publish(t, "placed", `{"image": "BASE", "remoteUser": "crew"}`, nil)
+	require.Equal(t, 0, skipper.provision(t, source, "placed-before").status)
+	serveWith(t, "-engine", world.EngineAt+",quay="+second.Host)
+	eventuallyReady := func() bool {
+		list, err := client.Answer[[]client.Site](skipper.api.ListSites(t.Context()))
+		return err == nil && len(list) == 2 && list[0].Ready && list[1].Ready
+	}
+	eventually(t, 20*time.Second, "both sites answer", eventuallyReady)
+
+	plan := skipper.domicile(t, "plan", source)
+	assert.Contains(t, plan.out, "At the site this-host: it has the image.")
+	a := skipper.provision(t, source, "placed-free")
+	require.Equal(t, 0, a.status, a.err)
+	assert.Contains(t, a.err, "at the site this-host: it has the image")
+	a = skipper.provision(t, source, "placed-quay", "-site", "quay")
+	require.Equal(t, 0, a.status, a.err)
+	for name, site := range map[string]string{"placed-before": "this-host", "placed-free": "this-host", "placed-quay": "quay"} {
+		assert.Equal(t, site, skipper.workspace(t, name).Site, name)
+		assert.Equal(t, "crew", skipper.inside(t, name, "id -un"))
+	}
+	assert.Contains(t, skipper.domicile(t, "plan", source).out, "it has the fewest workspaces for its memory", "now both have the image")
+	assert.Contains(t, skipper.domicile(t, "provision", source, "-name", "placed-nowhere", "-site", "reef").err, `there is no site "reef"`)
+	impossible := publish(t, "impossible", "{\"image\": \"BASE\",\n\"hostRequirements\": {\"cpus\": 999}}", nil)
+	a = skipper.provision(t, impossible, "placed-impossible")
+	require.Equal(t, 1, a.status)
+	assert.Contains(t, a.err, "the site quay has")
+	assert.Contains(t, a.err, "the site this-host has")
+	require.Equal(t, 0, skipper.domicile(t, "remove", "placed-quay", "-yes").status)
+	require.Equal(t, 0, skipper.domicile(t, "remove", "placed-impossible", "-yes").status, "one without a site")
+}
