@@ -1,14 +1,11 @@
 package engine
 
 import (
-	"cmp"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"io/fs"
-	"maps"
 	"net"
 	"os"
 	"path/filepath"
@@ -27,13 +24,11 @@ import (
 	"github.com/moby/buildkit/session/secrets/secretsprovider"
 	"github.com/moby/buildkit/solver/pb"
 	dockerspec "github.com/moby/docker-image-spec/specs-go/v1"
-	"github.com/moby/patternmatcher/ignorefile"
 	"github.com/opencontainers/go-digest"
 	ocispecs "github.com/opencontainers/image-spec/specs-go/v1"
 	"github.com/tonistiigi/fsutil"
 
 	"domicile/internal/archive"
-	"domicile/internal/definition"
 	"domicile/internal/fault"
 	"domicile/internal/judge"
 	"domicile/internal/recipe"
@@ -154,81 +149,6 @@ func copyTree(ctx context.Context, files fs.FS, to string) error {
 	defer r.Close()
 	go func() { out.CloseWithError(archive.Pack(out, files)) }()
 	return archive.Unpack(ctx, r, root, archive.Usual)
-}
-
-// mountContext opens the build's context as its ignore file leaves it.
-func (w *builder) mountContext() error {
-	d := w.Recipe.Dockerfile
-	if d == nil {
-		return nil
-	}
-	root, err := os.OpenRoot(w.Source)
-	if err != nil {
-		return fmt.Errorf("open the source: %w", err)
-	}
-	defer root.Close()
-	var patterns []string
-	for _, name := range []string{d.Path + ".dockerignore", filepath.Join(d.Context, ".dockerignore")} {
-		f, err := root.Open(name)
-		if errors.Is(err, fs.ErrNotExist) {
-			continue
-		}
-		if err != nil {
-			return fmt.Errorf("read %s: %w", name, err)
-		}
-		more, err := ignorefile.ReadAll(f)
-		f.Close()
-		if err != nil {
-			return fmt.Errorf("read %s: %w", name, err)
-		}
-		patterns = append(patterns, more...)
-		break
-	}
-	// The folder may be one that a workspace writes to meanwhile: it stays open while it is
-	// sent, and nothing in it is followed out of it.
-	sub, err := root.OpenRoot(d.Context)
-	if err != nil {
-		return fmt.Errorf("open the build's context: %w", err)
-	}
-	w.open = append(w.open, sub)
-	// Last, so that no pattern of the repository takes it in again.
-	patterns = append(patterns, ".git", "**/.git")
-	left, err := fsutil.NewFilterFS(rootFS{sub}, &fsutil.FilterOpt{ExcludePatterns: patterns})
-	if err != nil {
-		return fmt.Errorf("read the ignore file: %w", err)
-	}
-	w.mounts[dockerui.DefaultLocalNameContext] = left
-	return w.mountContexts(root)
-}
-
-// mountContexts opens the folders beside the context that the Dockerfile names, and takes
-// the images that it names so as if they were pinned.
-func (w *builder) mountContexts(root *os.Root) error {
-	pins := maps.Clone(w.Recipe.Pins)
-	for name, of := range w.Recipe.Dockerfile.Contexts {
-		if image, is := definition.ImageContext(of); is {
-			if pins == nil {
-				pins = map[string]string{}
-			}
-			pins[name] = cmp.Or(pins[image], image)
-			continue
-		}
-		sub, err := root.OpenRoot(of)
-		if err != nil {
-			return fmt.Errorf("open the build's context %s: %w", name, err)
-		}
-		w.open = append(w.open, sub)
-		mount := fmt.Sprintf("context-%d", len(w.named))
-		if w.named == nil {
-			w.named = map[string]string{}
-		}
-		w.named["context:"+name] = "local:" + mount
-		if w.mounts[mount], err = fsutil.NewFilterFS(rootFS{sub}, &fsutil.FilterOpt{ExcludePatterns: []string{".git", "**/.git"}}); err != nil {
-			return fmt.Errorf("open the build's context %s: %w", name, err)
-		}
-	}
-	w.Recipe.Pins = pins
-	return nil
 }
 
 // solve turns the recipe into BuildKit's own steps, on our side: the engine's part may be
