@@ -3,6 +3,7 @@ package main
 import (
 	"bytes"
 	"flag"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -153,4 +154,17 @@ func TestClip(t *testing.T) {
 	assert.Equal(t, "short", clip("short", 20))
 	assert.Equal(t, "Fähre nach Lamb …", clip("Fähre nach Lamb Island", 18))
 	assert.Equal(t, " [2J", clip("\x1b[2J", 20), "what a program prints cannot steer the terminal")
+}
+
+func TestLeftoversAreGroupedByReason(t *testing.T) {
+	var list []client.Leftover
+	for i := range 7 {
+		list = append(list, client.Leftover{Site: "this-host", Kind: "image", Name: fmt.Sprintf("image-%d", i), Bytes: 1e6, Why: "no workspace is made from it"})
+	}
+	list = append(list, client.Leftover{Site: "this-host", Kind: "volume", Name: "v", Why: "its workspace was removed"})
+	var out bytes.Buffer
+	printLeftovers(&terminal{out: &out}, list, false)
+	assert.Contains(t, out.String(), "this-host: 7 images, at least 7 MB: no workspace is made from it\n  image-0\n")
+	assert.Contains(t, out.String(), "  and 2 more; -json names all\nthis-host: 1 volume: its workspace was removed\n  v\n")
+	assert.Contains(t, out.String(), "frees 7 MB at least")
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"slices"
 
 	"domicile/internal/client"
 )
@@ -70,20 +71,53 @@ func printLeftovers(t *terminal, list []client.Leftover, removed bool) {
 		fmt.Fprintln(t.out, "There is nothing to tidy.")
 		return
 	}
-	table, total := newTable(t.out), int64(0)
-	table.row("SITE", "KIND", "NAME", "SIZE", "WHY")
-	for _, l := range list {
-		size := "-"
-		if l.Bytes > 0 {
-			size = fmt.Sprintf("%.0f MB", float64(l.Bytes)/1e6)
+	total := int64(0)
+	for _, g := range grouped(list) {
+		total += g.bytes
+		size := ""
+		if g.bytes > 0 {
+			size = ", at least " + bytesOf(g.bytes)
 		}
-		total += l.Bytes
-		table.row(l.Site, string(l.Kind), l.Name, size, l.Why)
+		fmt.Fprintf(t.out, "%s: %s%s: %s\n", g.site, counted(len(g.names), g.kind), size, g.why)
+		for i, name := range g.names {
+			if i == mostNamed {
+				fmt.Fprintf(t.out, "  and %d more; -json names all\n", len(g.names)-i)
+				break
+			}
+			fmt.Fprintf(t.out, "  %s\n", name)
+		}
 	}
-	table.flush()
-	word := "Removing it frees up to %s; images share layers. To remove it: domicile tidy -yes\n"
+	word := "Removing it frees %s at least: layers that images share go with the last of them. To remove it: domicile tidy -yes\n"
 	if removed {
-		word = "Removed; up to %s are free again.\n"
+		word = "Removed; %s at least are free again.\n"
 	}
 	fmt.Fprintf(t.out, word, bytesOf(total))
+}
+
+// mostNamed is how many leftovers of a kind and reason are named.
+const mostNamed = 5
+
+// leftovers are those of one site and kind with one reason.
+type leftovers struct {
+	site, kind, why string
+	names           []string
+	bytes           int64
+}
+
+func grouped(list []client.Leftover) (groups []*leftovers) {
+	for _, l := range list {
+		i := slices.IndexFunc(groups, func(g *leftovers) bool { return g.site == l.Site && g.kind == string(l.Kind) && g.why == l.Why })
+		if i < 0 {
+			i, groups = len(groups), append(groups, &leftovers{site: l.Site, kind: string(l.Kind), why: l.Why})
+		}
+		groups[i].names, groups[i].bytes = append(groups[i].names, l.Name), groups[i].bytes+l.Bytes
+	}
+	return groups
+}
+
+func counted(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
 }

@@ -544,7 +544,7 @@ type Key struct {
 
 // Leftover defines model for Leftover.
 type Leftover struct {
-	// Bytes 0: not known.
+	// Bytes What becomes free at least; 0: not known.
 	Bytes int64        `json:"bytes"`
 	Kind  LeftoverKind `json:"kind"`
 	Name  string       `json:"name"`

@@ -95,7 +95,7 @@ func (b *berth) ended(t *testing.T, w records.Workspace) (r records.Run, steps m
 		}
 		r = runs[0]
 		return r.State == records.Succeeded || r.State == records.Failed
-	}, 20*time.Second, 5*time.Millisecond)
+	}, time.Minute, 5*time.Millisecond)
 	list, err := b.store.Steps(t.Context(), r.ID)
 	require.NoError(t, err)
 	steps = map[string]records.Step{}

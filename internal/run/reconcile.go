@@ -22,6 +22,7 @@ const (
 // reconcile compares, again and again, what the records say of a site with what it has.
 // It starts what should run and says what is gone; it removes nothing.
 func (r *Runner) reconcile(ctx context.Context, name string, s place) {
+	away := true // what happened meanwhile nobody saw
 	for ctx.Err() == nil {
 		r.examine(ctx, name, s)
 		instances, err := s.List(ctx)
@@ -29,7 +30,8 @@ func (r *Runner) reconcile(ctx context.Context, name string, s place) {
 			return
 		}
 		if err == nil {
-			err = r.compare(ctx, name, s, instances)
+			err = r.compare(ctx, name, s, instances, away)
+			away = away && err != nil
 		} else {
 			r.unreachable(ctx, name, err)
 		}
@@ -96,7 +98,9 @@ func (r *Runner) unreachable(ctx context.Context, name string, cause error) {
 	}
 }
 
-func (r *Runner) compare(ctx context.Context, name string, s place, instances []site.Instance) error {
+// compare sees what became of the workspaces of a site. away tells that it is the first look
+// since the service runs.
+func (r *Runner) compare(ctx context.Context, name string, s place, instances []site.Instance, away bool) error {
 	list, err := r.o.Store.WorkspacesAt(ctx, name)
 	if err != nil {
 		return err
@@ -123,7 +127,7 @@ func (r *Runner) compare(ctx context.Context, name string, s place, instances []
 		case i.Running && w.State == records.Lost:
 			err = r.o.Store.SetSeenState(ctx, w, records.Ready, "")
 		case !i.Running && w.Wanted == records.WantRunning:
-			err = r.restart(ctx, w, "it had stopped by itself")
+			err = r.restart(ctx, w, whyStopped(w, away))
 		case i.Running && w.State == records.Ready:
 			err = r.lookAfter(ctx, s, w, i)
 		}
@@ -164,6 +168,17 @@ const (
 	killed     = 128 + 9
 	terminated = 128 + 15
 )
+
+// whyStopped says how a workspace came to stop that should run.
+func whyStopped(w records.Workspace, away bool) string {
+	switch {
+	case w.State == records.Lost:
+		return "it had stopped with its site"
+	case away:
+		return "it had stopped while the service did not run"
+	}
+	return "it had stopped by itself"
+}
 
 // lookAfter brings services back that were removed or stopped from outside, and keeps the
 // door open.

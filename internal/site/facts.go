@@ -37,7 +37,7 @@ type Service struct {
 type Leftover struct {
 	Kind  string // image, container, volume or network
 	Name  string
-	Bytes int64 // 0: not known
+	Bytes int64 // what becomes free at least; 0: not known
 	Why   string
 }
 

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/docker/docker/api/types"
 	"github.com/docker/docker/api/types/container"
 	"github.com/docker/docker/api/types/filters"
 	"github.com/docker/docker/api/types/image"
@@ -54,6 +55,10 @@ func (s *Site) Leftovers(ctx context.Context, known func(ctx context.Context) ([
 	if err != nil {
 		return nil, err
 	}
+	own, err := s.ownBytes(ctx)
+	if err != nil {
+		return nil, err
+	}
 	used := map[string]bool{}
 	for _, c := range containers {
 		used[c.ImageID] = true
@@ -64,7 +69,7 @@ func (s *Site) Leftovers(ctx context.Context, known func(ctx context.Context) ([
 	for _, i := range built {
 		mine := slices.ContainsFunc(i.RepoTags, func(t string) bool { return strings.HasPrefix(t, recipe.TagPrefix) })
 		if mine && !used[i.ID] && s.imageIsOld(ctx, i.ID) {
-			list = append(list, site.Leftover{Kind: "image", Name: i.RepoTags[0], Bytes: i.Size, Why: "no workspace is made from it; it would be built again where it is wanted"})
+			list = append(list, site.Leftover{Kind: "image", Name: i.RepoTags[0], Bytes: own[i.ID], Why: "no workspace is made from it; it would be built again where it is wanted"})
 		}
 	}
 	for _, i := range kept {
@@ -77,12 +82,12 @@ func (s *Site) Leftovers(ctx context.Context, known func(ctx context.Context) ([
 		if at < 0 {
 			continue
 		}
-		list = append(list, site.Leftover{Kind: "image", Name: i.RepoTags[at], Bytes: i.Size, Why: "a state that was removed"})
+		list = append(list, site.Leftover{Kind: "image", Name: i.RepoTags[at], Bytes: own[i.ID], Why: "a state that was removed"})
 	}
 	for _, i := range trials {
 		at := slices.IndexFunc(i.RepoTags, func(t string) bool { return strings.HasPrefix(t, trialImage+":") })
 		if at >= 0 && i.RepoTags[at] != s.trialName() && !used[i.ID] && s.imageIsOld(ctx, i.ID) {
-			list = append(list, site.Leftover{Kind: "image", Name: i.RepoTags[at], Bytes: i.Size, Why: "networks were tried with an agent of an earlier version"})
+			list = append(list, site.Leftover{Kind: "image", Name: i.RepoTags[at], Bytes: own[i.ID], Why: "networks were tried with an agent of an earlier version"})
 		}
 	}
 	const why = "its workspace was removed"
@@ -110,6 +115,19 @@ func (s *Site) Leftovers(ctx context.Context, known func(ctx context.Context) ([
 		}
 	}
 	return list, nil
+}
+
+// ownBytes tells of each image what becomes free with it: layers that others have too stay.
+func (s *Site) ownBytes(ctx context.Context) (map[string]int64, error) {
+	usage, err := s.api.DiskUsage(ctx, types.DiskUsageOptions{Types: []types.DiskUsageObject{types.ImageObject}})
+	if err != nil {
+		return nil, s.explain(err, "measure the engine's images")
+	}
+	own := map[string]int64{}
+	for _, i := range usage.Images {
+		own[i.ID] = i.Size - max(i.SharedSize, 0)
+	}
+	return own, nil
 }
 
 func (s *Site) old(made time.Time) bool { return time.Since(made) >= s.o.Youngest }

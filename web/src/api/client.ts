@@ -6,6 +6,7 @@ export type Run = components["schemas"]["Run"];
 export type Step = components["schemas"]["Step"];
 export type LogLine = components["schemas"]["LogLine"];
 export type Key = components["schemas"]["Key"];
+export type Leftover = components["schemas"]["Leftover"];
 export type Site = components["schemas"]["Site"];
 export type TokenInfo = components["schemas"]["TokenInfo"];
 export type SignIn = components["schemas"]["SignIn"];

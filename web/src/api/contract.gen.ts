@@ -1242,7 +1242,7 @@ export interface components {
             name: string;
             /**
              * Format: int64
-             * @description 0: not known.
+             * @description What becomes free at least; 0: not known.
              */
             bytes: number;
             why: string;

@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { api } from "../api/client";
+import { api, type Leftover } from "../api/client";
 import { megabytes } from "../frame/amount";
 import { Ask } from "../frame/ask";
 import { AsCommand } from "../frame/copy";
@@ -50,6 +50,19 @@ export function PreparedSources() {
   );
 }
 
+/** Leftovers of one site and kind with one reason, together. */
+export function grouped(list: Leftover[]) {
+  const groups = new Map<string, { key: string; site: string; kind: string; why: string; names: string[]; bytes: number }>();
+  for (const l of list) {
+    const key = [l.site, l.kind, l.why].join("/");
+    const g = groups.get(key) ?? { key, site: l.site, kind: l.kind, why: l.why, names: [], bytes: 0 };
+    g.names.push(l.name);
+    g.bytes += l.bytes;
+    groups.set(key, g);
+  }
+  return [...groups.values()];
+}
+
 /** What nothing uses any more, for administrators. */
 export function Tidy() {
   const queries = useQueryClient();
@@ -63,20 +76,32 @@ export function Tidy() {
       </h2>
       {list.data?.length === 0 && <p className="quiet">There is nothing to tidy.</p>}
       <ul>
-        {list.data?.map((l) => (
-          <li key={l.site + l.kind + l.name} className="inked grid grid-cols-[minmax(0,1fr)_6rem] gap-x-4 border-b py-1 text-sm">
-            <span className="min-w-0 break-words">
-              {l.kind} {l.name}
-              <span className="quiet block">{l.why}</span>
-            </span>
-            <span className="figures text-right">{l.bytes > 0 ? megabytes(l.bytes) : ""}</span>
+        {grouped(list.data ?? []).map((g) => (
+          <li key={g.key} className="inked border-b py-1 text-sm">
+            <details>
+              <summary className="grid cursor-pointer grid-cols-[minmax(0,1fr)_6rem] gap-x-4">
+                <span className="min-w-0 break-words">
+                  {g.names.length} {g.kind}
+                  {g.names.length > 1 && "s"} at {g.site}
+                  <span className="quiet block">{g.why}</span>
+                </span>
+                <span className="figures text-right">{g.bytes > 0 ? megabytes(g.bytes) : ""}</span>
+              </summary>
+              <ul className="quiet">
+                {g.names.map((n) => (
+                  <li key={n} className="break-words">
+                    {n}
+                  </li>
+                ))}
+              </ul>
+            </details>
           </li>
         ))}
       </ul>
       {Boolean(list.data?.length) && (
         <div className="mt-2">
           <Ask className="btn" button="Tidy up" title="Remove what nothing uses?" yes="Remove it" act={() => tidy.mutate()} disabled={tidy.isPending}>
-            It frees up to {megabytes(total)}; images share layers. Only what Domicile made is touched.
+            It frees {megabytes(total)} at least: layers that images share go with the last of them. Only what Domicile made is touched.
           </Ask>
         </div>
       )}
