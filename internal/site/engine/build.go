@@ -235,7 +235,7 @@ func (w *builder) base(ctx context.Context, c gateway.Client) (llb.State, *docke
 	o := dockerfile2llb.ConvertOpt{MetaResolver: w, LLBCaps: &w.caps.LLBCaps, TargetPlatform: new(w.platform()),
 		Config: dockerui.Config{BuildArgs: d.Args, Target: d.Target, Labels: d.Labels, CacheIDNamespace: w.s.o.Installation + "-" + w.Recipe.CacheSpace(), ImageResolveMode: llb.ResolveModePreferLocal, BuildPlatforms: []ocispecs.Platform{w.platform()}}}
 	if len(w.named) > 0 {
-		if o.Client, err = dockerui.NewClient(c); err != nil {
+		if o.Client, err = dockerui.NewClient(localOnly{c}); err != nil {
 			return llb.State{}, nil, fmt.Errorf("name the build's contexts: %w", err)
 		}
 	}
