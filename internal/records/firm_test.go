@@ -127,7 +127,15 @@ func TestRetention(t *testing.T) {
 	require.NoError(t, err)
 	_, err = s.Pool.Exec(t.Context(), "INSERT INTO tokens (account, hash, label, expires) VALUES ($1, 'old', 'old', now() - interval '1 minute'), ($1, 'new', 'new', now() + interval '1 minute')", w.Account)
 	require.NoError(t, err)
+	attached := workspace(t, s, "attached")
+	for range 5 {
+		_, err = s.Pool.Exec(t.Context(), "INSERT INTO runs (workspace, kind, state, ended) VALUES ($1, $2, 'done', now() - interval '2 days')", attached.ID, KindAttach)
+		require.NoError(t, err)
+	}
 	require.NoError(t, s.Prune(t.Context(), Retention{Runs: 90 * 24 * time.Hour, Newest: 3}))
+	attaches, err := s.Runs(t.Context(), attached.ID, 100)
+	require.NoError(t, err)
+	assert.Len(t, attaches, 3, "attaches are many, and stay a day")
 	left, err := s.Runs(t.Context(), w.ID, 100)
 	require.NoError(t, err)
 	var found []int64

@@ -30,6 +30,9 @@ func (q Queries) Prune(ctx context.Context, r Retention) error {
 		{"DELETE FROM sign_ins WHERE at < now() - $1::interval", []any{r.SignIns}, r.SignIns > 0},
 		{`DELETE FROM runs WHERE ended < now() - $1::interval AND state NOT IN ('waiting', 'running')
 			AND id NOT IN (SELECT id FROM (SELECT id, row_number() OVER (PARTITION BY workspace ORDER BY id DESC) AS nth FROM runs) ranked WHERE nth <= $2)`, []any{r.Runs, r.Newest}, r.Runs > 0},
+		// Each attach is a run: who connects all day would fill the table in 90 days.
+		{`DELETE FROM runs WHERE kind = '` + KindAttach + `' AND ended < now() - interval '1 day'
+			AND id NOT IN (SELECT id FROM (SELECT id, row_number() OVER (PARTITION BY workspace ORDER BY id DESC) AS nth FROM runs) ranked WHERE nth <= $1)`, []any{r.Newest}, r.Runs > 0},
 		// An instance lives while its lock is held. One that has only just begun may not have it
 		// yet, and one that a run is still waiting to be taken from is named there.
 		{`DELETE FROM instances WHERE started < now() - interval '1 hour'

@@ -4,20 +4,29 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"net"
+	"time"
 
 	"domicile/internal/agent/wire"
 	"domicile/internal/agentlink"
 	"domicile/internal/records"
 )
 
+// agentAgain is how long an agent has to answer that was started again.
+const agentAgain = 5 * time.Second
+
 // Reach opens a connection to a ready workspace's agent. An agent that was started from
-// outside, and does not know yet how programs run, is told.
+// outside, and does not know yet how programs run, is told. One that is gone while the
+// instance runs is started again: where it is not the first process, nothing else does it.
 func (r *Runner) Reach(ctx context.Context, w records.Workspace) (*agentlink.Link, error) {
 	s, err := r.place(w.Site)
 	if err != nil {
 		return nil, err
 	}
 	stream, err := s.Connect(ctx, w.SiteID())
+	if err != nil && ctx.Err() == nil {
+		stream, err = r.startAgent(ctx, s, w, err)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -34,6 +43,34 @@ func (r *Runner) Reach(ctx context.Context, w records.Workspace) (*agentlink.Lin
 		return nil, err
 	}
 	return link, nil
+}
+
+// startAgent starts the agent of an instance that runs, once for all who come to it, and
+// connects. Where there is nothing to start, the error is the one that came before.
+func (r *Runner) startAgent(ctx context.Context, s place, w records.Workspace, before error) (net.Conn, error) {
+	_, err, _ := r.starting.Do(w.SiteID(), func() (any, error) {
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), agentAgain)
+		defer cancel()
+		there, found, err := s.Find(ctx, w.SiteID())
+		if err != nil || !found || !there.Running {
+			return nil, before
+		}
+		if err := s.Start(ctx, w.SiteID()); err != nil {
+			return nil, err
+		}
+		for ctx.Err() == nil {
+			stream, err := s.Connect(ctx, w.SiteID())
+			if err == nil {
+				return nil, stream.Close()
+			}
+			pause(ctx, lookEvery)
+		}
+		return nil, before
+	})
+	if err != nil {
+		return nil, before
+	}
+	return s.Connect(ctx, w.SiteID())
 }
 
 func configureAgain(ctx context.Context, link *agentlink.Link, w records.Workspace) error {

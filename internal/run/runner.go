@@ -18,6 +18,7 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivertype"
 	"golang.org/x/crypto/ssh"
+	"golang.org/x/sync/singleflight"
 
 	"domicile/internal/artifact"
 	"domicile/internal/compose"
@@ -103,6 +104,8 @@ type Runner struct {
 	// carried are the runs that this process carries out now.
 	carried map[int64]bool
 	noticed map[int64]time.Time // when runs were asked for, by run
+	// starting are agents that are started again, each once for all who ask.
+	starting singleflight.Group
 	// attaching are workspaces of which somebody waits for a run of postAttachCommand.
 	attaching map[int64]bool
 

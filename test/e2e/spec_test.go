@@ -96,3 +96,12 @@ func TestAChangeOfRemoteEnvAlone(t *testing.T) {
 	require.Equal(t, 0, a.status, a.err)
 	assert.Equal(t, "flood ebb ebb", skipper.inside(t, "environed", "echo $TIDE $(cat ~/stages)"))
 }
+
+// An agent that is not the first process is started again when it is gone.
+func TestAnAgentThatIsGoneComesBack(t *testing.T) {
+	source := publish(t, "manned", `{"image": "BASE", "containerUser": "crew"}`, nil)
+	require.Equal(t, 0, skipper.provision(t, source, "manned").status)
+	out, err := engineSays(t, "exec", "-u", "0", objects(t)[0], "pkill", "-9", "-f", "domicile-agent serve")
+	require.NoError(t, err, out)
+	assert.Equal(t, "crew", skipper.inside(t, "manned", "id -un"))
+}
