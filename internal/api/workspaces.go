@@ -62,8 +62,21 @@ func (s *Server) views(ctx context.Context, list []records.Workspace, beside rec
 	return views, nil
 }
 
+// view shows one workspace. Its record is read once more behind its runs: a run that is over
+// has left its state there, and who sees the one sees the other.
 func (s *Server) view(ctx context.Context, w records.Workspace) (Workspace, error) {
-	views, err := s.wholeViews(ctx, []records.Workspace{w})
+	beside, err := s.o.Store.Related(ctx, []int64{w.ID})
+	if err != nil {
+		return Workspace{}, err
+	}
+	now, err := s.o.Store.Workspace(ctx, w.ID)
+	switch {
+	case err == nil:
+		w = now
+	case !errors.Is(err, records.ErrNotFound): // just removed: it is shown as it was
+		return Workspace{}, err
+	}
+	views, err := s.views(ctx, []records.Workspace{w}, beside)
 	if err != nil {
 		return Workspace{}, err
 	}
