@@ -85,7 +85,10 @@ func (c *checker) members(v *Value, path string, known map[string]func(*checker,
 	}
 }
 
+// unknown tells of a member that is no property. What it says is so: the member is left out,
+// whatever fields of the program have its name.
 func (c *checker) unknown(m Member, path string, known []string) {
+	c.bad[path] = true
 	p := c.add(Warning, "unknown-property", m.NameOffset, path, "%s is not a property that the standard knows here; it has no effect", display(path))
 	if p.Suggestion = closest(m.Name, known); p.Suggestion != "" {
 		p.Message += "; did you mean " + p.Suggestion + "?"

@@ -1,7 +1,11 @@
 package definition
 
 import (
+	"encoding/json"
 	"fmt"
+	"path"
+	"reflect"
+	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -98,4 +102,34 @@ func TestTheUserOfEngineFlags(t *testing.T) {
 	for args, want := range map[string]string{`"--user=crew"`: "crew", `"--user", "crew"`: "crew", `"-u", "crew"`: "crew", `"-ucrew"`: "crew", `"-u=crew"`: "crew", `"--user", "other", "-u", "crew"`: "crew", `"--ulimit", "nofile=1"`: "deck", `"--user"`: "deck"} {
 		assert.Equal(t, want, effective(t, `{"image": "x", "containerUser": "deck", "runArgs": [`+args+`]}`).ContainerUser, args)
 	}
+}
+
+// What is said to have no effect has none, whatever the program calls its own fields.
+func TestWhatIsNoPropertyHasNoEffect(t *testing.T) {
+	read := func(text string) (*Report, string) {
+		r := Read(t.Context(), fstest.MapFS{".devcontainer/devcontainer.json": {Data: []byte(text)}, ".devcontainer/Dockerfile": {Data: []byte("FROM base:12\n")}}, Options{Folder: "/workspaces/deck"})
+		require.NotNil(t, r.Effective, "%v", r.Problems)
+		b, err := json.Marshal(r.Effective)
+		require.NoError(t, err)
+		return r, string(b)
+	}
+	_, plain := read(`{"build": {"dockerfile": "Dockerfile"}}`)
+	tried := 0
+	for of, form := range map[reflect.Type]string{reflect.TypeFor[Effective](): `{"build": {"dockerfile": "Dockerfile"}, %q: %s}`, reflect.TypeFor[Build](): `{"build": {"dockerfile": "Dockerfile", %q: %s}}`} {
+		for i := range of.NumField() {
+			name, _, _ := strings.Cut(of.Field(i).Tag.Get("json"), ",")
+			for _, value := range []string{`"x"`, `["x"]`, `{"x": "docker-image://y"}`, `7`, `true`} {
+				r, effective := read(fmt.Sprintf(form, name, value))
+				if slices.ContainsFunc(r.Problems, func(p Problem) bool {
+					return strings.Contains(p.Message, "it has no effect") && path.Base(p.Path) == name
+				}) {
+					assert.Equal(t, plain, effective, "%s: %s", name, value)
+					assert.Len(t, r.Images, 1, name)
+					assert.NotContains(t, string(r.Metadata[0]), name, "nor in the label of what is built")
+					tried++
+				}
+			}
+		}
+	}
+	assert.Positive(t, tried)
 }

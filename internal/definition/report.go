@@ -178,7 +178,7 @@ func (r *Report) effective(ctx context.Context, c *checker, files fs.FS, o Optio
 		r.snippets = append(r.snippets, s)
 	}
 	r.snippets = append(r.snippets, own)
-	r.Metadata = append(r.Metadata, ownMetadata(c.source.Root))
+	r.Metadata = append(r.Metadata, ownMetadata(root))
 	e := &Effective{}
 	for _, s := range r.snippets {
 		e.merge(s)
