@@ -229,7 +229,8 @@ func userOf(runArgs []string) (user string) {
 		name, value, has := strings.Cut(runArgs[i], "=")
 		switch {
 		case name == "-u" || name == "--user":
-			if i++; !has && i < len(runArgs) {
+			if i+1 < len(runArgs) && !has {
+				i++
 				value = runArgs[i]
 			}
 			user = value

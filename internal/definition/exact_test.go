@@ -99,7 +99,7 @@ func TestALabelOfTheDockerfileItself(t *testing.T) {
 
 // Who the engine's flags name is who the container runs as.
 func TestTheUserOfEngineFlags(t *testing.T) {
-	for args, want := range map[string]string{`"--user=crew"`: "crew", `"--user", "crew"`: "crew", `"-u", "crew"`: "crew", `"-ucrew"`: "crew", `"-u=crew"`: "crew", `"--user", "other", "-u", "crew"`: "crew", `"--ulimit", "nofile=1"`: "deck", `"--user"`: "deck"} {
+	for args, want := range map[string]string{`"--user=crew"`: "crew", `"--user", "crew"`: "crew", `"-u", "crew"`: "crew", `"-ucrew"`: "crew", `"-u=crew"`: "crew", `"--user", "other", "-u", "crew"`: "crew", `"--user=other", "-u", "crew"`: "crew", `"--user=crew", "--init"`: "crew", `"--ulimit", "nofile=1"`: "deck", `"--user"`: "deck"} {
 		assert.Equal(t, want, effective(t, `{"image": "x", "containerUser": "deck", "runArgs": [`+args+`]}`).ContainerUser, args)
 	}
 }
