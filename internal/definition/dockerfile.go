@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"iter"
 	"path"
 	"slices"
 	"strconv"
@@ -94,8 +95,8 @@ func readDockerfile(file string, text []byte, b *Build) (d *dockerfile, list []P
 				}
 			}
 		case "env":
-			for k := n.Next; begun && k != nil && k.Next != nil && k.Next.Next != nil; k = k.Next.Next.Next {
-				inside[k.Value], _, _ = lex.ProcessWord(k.Next.Value, inside)
+			for name, value := range pairs(n) {
+				inside[name], _, _ = lex.ProcessWord(value, inside)
 			}
 		case "from":
 			begun, inside = true, variableList{}
@@ -124,12 +125,9 @@ func readDockerfile(file string, text []byte, b *Build) (d *dockerfile, list []P
 			}
 			d.base = current
 		case "label":
-			for k := n.Next; k != nil && k.Next != nil && begun; k = k.Next.Next.Next {
-				if name, _, err := lex.ProcessWord(k.Value, inside); err == nil && name == metadataLabel {
-					d.label, _, _ = lex.ProcessWord(k.Next.Value, inside)
-				}
-				if k.Next.Next == nil {
-					break
+			for word, value := range pairs(n) {
+				if name, _, err := lex.ProcessWord(word, inside); err == nil && name == metadataLabel {
+					d.label, _, _ = lex.ProcessWord(value, inside)
 				}
 			}
 		case "copy", "add":
@@ -160,6 +158,18 @@ func readDockerfile(file string, text []byte, b *Build) (d *dockerfile, list []P
 		}
 	}
 	return d, list
+}
+
+// pairs are the names and values of an ENV or LABEL: three words each, with what stands
+// between them.
+func pairs(n *parser.Node) iter.Seq2[string, string] {
+	return func(yield func(string, string) bool) {
+		for name := n.Next; name != nil && name.Next != nil && name.Next.Next != nil; name = name.Next.Next.Next {
+			if !yield(name.Value, name.Next.Value) {
+				return
+			}
+		}
+	}
 }
 
 // understood looks at an instruction as the builder will, so that what it would refuse after
