@@ -44,7 +44,7 @@ func (s *Server) terminal(w http.ResponseWriter, r *http.Request) {
 	}
 	defer socket.Close()
 	_ = s.o.Store.Touch(r.Context(), workspace.ID)
-	defer s.o.Gateway.Arrive(r.Context(), workspace, func() { client.Close() })()
+	defer s.o.Gateway.Arrive(workspace, func() { client.Close() })()
 	if err := joinTerminal(socket, client, r.URL.Query()); err != nil {
 		s.o.Log.Debug("terminal", "workspace", workspace.Name, "error", err)
 	}

@@ -45,9 +45,8 @@ type Server struct {
 	Reacher   Reacher
 	HostKey   ssh.Signer
 	Log       *slog.Logger
-	// Attached is called when somebody connects to a workspace, with a context that ends when
-	// that person goes; nil: nothing is.
-	Attached func(ctx context.Context, w records.Workspace)
+	// Attached is called when somebody connects to a workspace; nil: nothing is.
+	Attached func(w records.Workspace)
 
 	mu       sync.Mutex
 	people   map[int64]map[*func()]bool // how their connections are ended, by account
@@ -56,8 +55,7 @@ type Server struct {
 
 // Arrive notes that somebody is connected to a workspace until the returned function is
 // called. end ends the connection, should the account be locked meanwhile.
-func (s *Server) Arrive(ctx context.Context, w records.Workspace, end func()) (leave func()) {
-	ctx, cancel := context.WithCancel(ctx)
+func (s *Server) Arrive(w records.Workspace, end func()) (leave func()) {
 	s.mu.Lock()
 	if s.people == nil {
 		s.people = map[int64]map[*func()]bool{}
@@ -68,10 +66,9 @@ func (s *Server) Arrive(ctx context.Context, w records.Workspace, end func()) (l
 	s.people[w.Account][&end] = true
 	s.mu.Unlock()
 	if s.Attached != nil {
-		go s.Attached(ctx, w)
+		go s.Attached(w)
 	}
 	return func() {
-		cancel()
 		s.mu.Lock()
 		defer s.mu.Unlock()
 		if delete(s.people[w.Account], &end); len(s.people[w.Account]) == 0 {
@@ -220,7 +217,7 @@ func (s *Server) serve(ctx context.Context, conn net.Conn, config *ssh.ServerCon
 	if err := s.Directory.Touch(ctx, w.ID); err != nil {
 		s.Log.Warn("note the use of a workspace", "error", err)
 	}
-	defer s.Arrive(ctx, w, func() { c.Close() })()
+	defer s.Arrive(w, func() { c.Close() })()
 	s.Log.Info("connected", "workspace", w.Name, "from", conn.RemoteAddr().String())
 	splice(side{c, channels, requests}, side{link.Conn, link.Channels, link.Requests})
 }

@@ -1,7 +1,6 @@
 package run
 
 import (
-	"context"
 	"errors"
 	"time"
 
@@ -11,38 +10,33 @@ import (
 	"domicile/internal/records"
 )
 
-const (
-	// attachEvery is how often it is tried to make the run while another is under way.
-	attachEvery = 500 * time.Millisecond
-	// attachFor is how long it is tried for somebody who has gone meanwhile.
-	attachFor = 10 * time.Minute
-)
+// attachEvery is how often it is tried to make the run while another is under way.
+const attachEvery = 500 * time.Millisecond
 
-// Attached makes the run of postAttachCommand for somebody who connects; ctx ends when that
-// person goes. It waits for a run that is under way: earlier stages come first. Those who
-// connect while one waits share its run, which begins after they came. It returns when the
-// run is made, or there is nothing to run.
-func (r *Runner) Attached(ctx context.Context, w records.Workspace) {
+// Attached makes the run of postAttachCommand for somebody who connects. It waits for a run
+// that is under way: earlier stages come first. Those who connect while one waits share its
+// run, which begins after they came. It returns when the run is made, there is nothing to
+// run, or the service stops.
+func (r *Runner) Attached(w records.Workspace) {
 	p, err := planOf(w)
 	if err != nil || len(p.Attach()) == 0 {
 		return
 	}
-	if !r.waitToAttach(w.ID) {
-		return // another one waits already, for both
-	}
-	for begun := time.Now(); ; pause(r.serving, attachEvery) {
+	wait := time.Duration(0) // at first there is mostly nothing to wait for
+	for r.waitToAttach(w.ID) { // else another one waits already, for both
+		pause(r.serving, wait)
 		r.endWait(w.ID) // who comes from here on is not in this try
 		err := r.attach(w, p)
+		if r.serving.Err() != nil {
+			return
+		}
 		if !errors.Is(err, records.ErrBusy) && !records.Unavailable(err) {
-			if err != nil && r.serving.Err() == nil {
+			if err != nil && !errors.Is(err, records.ErrNotFound) { // removed meanwhile
 				r.o.Log.Warn("run postAttachCommand", "workspace", w.Name, "error", err)
 			}
 			return
 		}
-		gone := ctx.Err() != nil && time.Since(begun) > attachFor
-		if gone || r.serving.Err() != nil || !r.waitToAttach(w.ID) {
-			return
-		}
+		wait = attachEvery
 	}
 }
 
