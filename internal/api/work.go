@@ -111,21 +111,13 @@ func (s *Server) RebuildWorkspace(ctx context.Context, q RebuildWorkspaceRequest
 	return RebuildWorkspace202JSONResponse(v), err
 }
 
-func (s *Server) siteOf(ctx context.Context, name string) (w records.Workspace, can site.Abilities, err error) {
-	if w, err = s.find(ctx, name); err != nil {
-		return w, can, err
-	}
-	_, can, err = s.o.Runner.Place(w.Site)
-	return w, can, err
-}
-
 // ListServices tells how the services beside a workspace are.
 func (s *Server) ListServices(ctx context.Context, q ListServicesRequestObject) (ListServicesResponseObject, error) {
-	w, can, err := s.siteOf(ctx, q.Name)
-	if err != nil || can.Beside == nil {
-		return ListServices200JSONResponse{}, err
+	w, err := s.find(ctx, q.Name)
+	if err != nil {
+		return nil, err
 	}
-	list, err := can.Beside.Services(ctx, w.SiteID())
+	list, err := s.o.Runner.Services(ctx, w)
 	return ListServices200JSONResponse(each(list, func(v site.Service) BesideService {
 		image, _, _ := strings.Cut(v.Image, "@") // by its name; the digest says nothing to a person
 		view := BesideService{Name: v.Name, Image: image, Running: v.Running}
@@ -163,12 +155,13 @@ func (s *Server) RestartService(ctx context.Context, q RestartServiceRequestObje
 }
 
 func (s *Server) serviceAt(ctx context.Context, name, service string) (records.Workspace, site.Overseer, error) {
-	w, can, err := s.siteOf(ctx, name)
-	switch {
-	case err != nil:
+	w, err := s.find(ctx, name)
+	if err != nil {
 		return w, nil, err
-	case can.Overseer == nil:
-		return w, nil, run.CannotTellServices(w.Site)
+	}
+	at, err := s.o.Runner.Overseer(w)
+	if err != nil {
+		return w, nil, err
 	}
 	var p plan.Plan
 	if len(w.Plan) > 0 {
@@ -177,7 +170,7 @@ func (s *Server) serviceAt(ctx context.Context, name, service string) (records.W
 		}
 	}
 	_, err = p.ServiceByName(service)
-	return w, can.Overseer, err
+	return w, at, err
 }
 
 // PlanSource plans a workspace without making anything.

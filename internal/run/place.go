@@ -1,7 +1,10 @@
 package run
 
 import (
+	"context"
+
 	"domicile/internal/fault"
+	"domicile/internal/records"
 	"domicile/internal/site"
 )
 
@@ -12,10 +15,22 @@ type place struct {
 	can site.Abilities
 }
 
-// Place finds a site of the service by its name, with what it can.
-func (r *Runner) Place(name string) (site.Site, site.Abilities, error) {
-	p, err := r.place(name)
-	return p.Site, p.can, err
+// Services tells how the services beside a workspace are; none, where its site runs none.
+func (r *Runner) Services(ctx context.Context, w records.Workspace) ([]site.Service, error) {
+	at, err := r.place(w.Site)
+	if err != nil || at.can.Beside == nil {
+		return nil, err
+	}
+	return at.can.Beside.Services(ctx, w.SiteID())
+}
+
+// Overseer is the site of a workspace as it tells of single services.
+func (r *Runner) Overseer(w records.Workspace) (site.Overseer, error) {
+	at, err := r.place(w.Site)
+	if err == nil && at.can.Overseer == nil {
+		err = at.cannot(toTellServices)
+	}
+	return at.can.Overseer, err
 }
 
 func (r *Runner) place(name string) (place, error) {
@@ -38,15 +53,11 @@ func placesOf(sites map[string]site.Site) map[string]place {
 // What a site may not be able to do, in words.
 const (
 	toKeepStates   = "keeps no states of workspaces"
-	toRunServices  = "runs no services beside a workspace"
 	toTellServices = "tells nothing of single services"
 	toJoin         = "puts no helpers beside a workspace"
 	toSetAside     = "keeps nothing of what a rebuild replaces"
 	toTellAdded    = "does not tell what was added to an instance"
 )
-
-// CannotTellServices says that a site tells nothing of single services.
-func CannotTellServices(site string) error { return place{name: site}.cannot(toTellServices) }
 
 func (p place) cannot(what string) error {
 	return fault.New("site-cannot", "domicile sites lists the others", "the site %s %s", p.name, what)

@@ -129,12 +129,3 @@ func Can(s Site) (a Abilities) {
 	a.Measurer, _ = s.(Measurer)
 	return a
 }
-
-// Place is a site with what it can.
-type Place struct {
-	Site
-	Can Abilities
-}
-
-// Of makes a place of a site.
-func Of(s Site) Place { return Place{s, Can(s)} }
