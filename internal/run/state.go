@@ -161,12 +161,12 @@ func (r *Runner) Snapshot(ctx context.Context, account int64, name, note string)
 			return err
 		}
 		switch at, err := r.place(w.Site); {
+		case w.State != records.Ready && w.State != records.Stopped:
+			return fault.New("not-ready", "watch it: domicile follow "+name, "the workspace %s is %s: only one that was made has a state to keep", name, w.State)
 		case err != nil:
 			return err
 		case at.can.Keeper == nil:
 			return at.cannot(toKeepStates)
-		case w.State != records.Ready && w.State != records.Stopped:
-			return fault.New("not-ready", "watch it: domicile follow "+name, "the workspace %s is %s: only one that was made has a state to keep", name, w.State)
 		case w.Mount:
 			return fault.New("mounted-folder", "keep the folder's files in your own way, or make a workspace from a git address", "the source of %s is a folder of the host, which is no part of a state", name)
 		}
