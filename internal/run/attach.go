@@ -22,7 +22,7 @@ func (r *Runner) Attached(w records.Workspace) {
 	if err != nil || len(p.Attach()) == 0 {
 		return
 	}
-	wait := time.Duration(0) // at first there is mostly nothing to wait for
+	wait := time.Duration(0)   // at first there is mostly nothing to wait for
 	for r.waitToAttach(w.ID) { // else another one waits already, for both
 		pause(r.serving, wait)
 		r.endWait(w.ID) // who comes from here on is not in this try

@@ -95,7 +95,10 @@ func (r *Runner) candidate(ctx context.Context, at place, planAt func(site strin
 	found := r.Examined(at.name)
 	c.away = found.Err != nil || found.At.IsZero()
 	if c.plan, c.err = planAt(at.name); c.err != nil {
-		return c, ctx.Err()
+		if ctx.Err() != nil || fault.IsTransient(c.err) || records.Unavailable(c.err) {
+			return c, c.err // it says nothing of the site
+		}
+		return c, nil
 	}
 	workspaces, err := r.o.Store.WorkspacesAt(ctx, at.name)
 	if err != nil {
@@ -124,17 +127,4 @@ func noSiteCan(list []candidate) error {
 		all = append(all, fmt.Errorf("%s: %w", c.at.name, c.err))
 	}
 	return fault.Wrap(errors.Join(all...), "no-site-can", "ask for less in the definition, or add a site", "no site can hold this workspace")
-}
-
-// siteChosen takes the site that a plan was made for, where the workspace had none.
-func (c *execution) siteChosen(best candidate, reason string) {
-	c.at, c.workspace.Site = best.at, best.at.name
-	if reason != "" {
-		c.log.say(fmt.Sprintf("at the site %s: %s", best.at.name, reason))
-	}
-}
-
-// keepSite writes the chosen site down.
-func (c *execution) keepSite(ctx context.Context, db records.Queries) error {
-	return db.SetSite(ctx, c.workspace.ID, c.workspace.Site)
 }

@@ -86,8 +86,8 @@ func (c *execution) makePlan(ctx context.Context, position int) error {
 		if err != nil {
 			return err
 		}
-		p = best.plan
-		c.siteChosen(best, reason)
+		p, c.at, c.workspace.Site = best.plan, best.at, best.at.name
+		c.log.say(fmt.Sprintf("at the site %s: %s", best.at.name, reason))
 	} else if p, err = planAt(c.workspace.Site); err != nil {
 		return err
 	}
@@ -109,7 +109,7 @@ func (c *execution) makePlan(ctx context.Context, position int) error {
 				return err
 			}
 		}
-		if err := c.keepSite(ctx, db); err != nil {
+		if err := db.SetSite(ctx, c.workspace.ID, c.workspace.Site); err != nil {
 			return err
 		}
 		if err := db.SetStateFrom(ctx, c.workspace.ID, from); err != nil {
