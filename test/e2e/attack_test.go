@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"fmt"
+	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -173,6 +174,41 @@ func TestWhatADockerfileAdds(t *testing.T) {
 		assert.Contains(t, a.err, ".devcontainer/Dockerfile:3: ADD "+address, address)
 		assert.Contains(t, a.err, "which the service asks for nobody")
 	}
+}
+
+// Contexts beside a build's own are folders of the repository and images that may be pulled;
+// and nothing asks other hosts while the build is only being planned.
+func TestWhatABuildNamesBeside(t *testing.T) {
+	build := func(name, of string, more ...string) string {
+		return publish(t, name, `{"dockerComposeFile": "c.yaml", "service": "work", "workspaceFolder": "/src"}`, map[string]string{"folder/x": "x",
+			".devcontainer/c.yaml": "services:\n  work:\n    init: true\n    command: sleep infinity\n    volumes: ['..:/src']\n    build:\n      context: ../folder\n      additional_contexts: { beside: '" + of + "' }\n" + strings.Join(more, "\n") + "\n"})
+	}
+	const inline = "      dockerfile_inline: |\n        FROM BASE\n        COPY --from=beside / /beside\n"
+	for of, says := range map[string]string{"/etc": "c.yaml:", "../..": "c.yaml:", "https://skerry.test/x.git": "c.yaml:", "git@skerry.test:x": "c.yaml:", "oci-layout:///var/lib": "c.yaml:", "service:other": "c.yaml", "target:base": "c.yaml:",
+		"docker-image://domicile-image:0123456789abcdef": "c.yaml", "docker-image://10.0.0.1/skerry/base:12": "10.0.0.1"} {
+		a := finn.provision(t, build("beside-bad", of, inline), "beside-bad")
+		assert.Equal(t, 1, a.status, of)
+		assert.Contains(t, a.err, says, of)
+	}
+	heard := make(chan string, 10)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	go func() {
+		for {
+			conn, err := l.Accept()
+			if err != nil {
+				return
+			}
+			heard <- conn.RemoteAddr().String()
+			conn.Close()
+		}
+	}()
+	a := finn.provision(t, build("beside-asks", "../folder", "      args: { SOURCE_DATE_EPOCH: evil }", "      dockerfile_inline: |\n        ARG SOURCE_DATE_EPOCH\n        FROM scratch AS evil\n        ADD http://"+l.Addr().String()+"/x /x\n        FROM BASE\n        COPY --from=beside x /x"), "beside-asks")
+	require.Equal(t, 1, a.status)
+	assert.Contains(t, a.err, "gets only folders of the repository")
+	assert.Contains(t, a.err, "SOURCE_DATE_EPOCH")
+	assert.Empty(t, heard, "nobody was asked")
 }
 
 // Who takes all it can get is bounded, and a neighbour is answered meanwhile.

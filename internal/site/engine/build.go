@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -249,7 +250,7 @@ func (w *builder) base(ctx context.Context, c gateway.Client) (llb.State, *docke
 	}
 	r, err := dockerfile2llb.Dockerfile2LLB(ctx, text, o)
 	if err != nil {
-		return llb.State{}, nil, fault.Wrap(err, "bad-dockerfile", "correct "+d.Path, "the Dockerfile %s cannot be built", d.Path)
+		return llb.State{}, nil, fault.Wrap(err, "bad-dockerfile", cmp.Or(fault.Remedy(err), "correct "+d.Path), "the Dockerfile %s cannot be built", d.Path)
 	}
 	return r.State, r.Image, nil
 }

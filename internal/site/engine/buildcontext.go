@@ -64,13 +64,11 @@ func (w *builder) mountContext() error {
 // mountContexts opens the folders beside the context that the Dockerfile names, and takes
 // the images that it names so as if they were pinned.
 func (w *builder) mountContexts(root *os.Root) error {
-	pins := maps.Clone(w.Recipe.Pins)
+	pins := map[string]string{}
+	maps.Copy(pins, w.Recipe.Pins)
 	for name, of := range w.Recipe.Dockerfile.Contexts {
 		if image, is := definition.ImageContext(of); is {
-			if pins == nil {
-				pins = map[string]string{}
-			}
-			pins[name] = cmp.Or(pins[image], image)
+			pins[name] = cmp.Or(w.Recipe.Pins[image], image)
 			continue
 		}
 		sub, err := root.OpenRoot(of)

@@ -9,6 +9,8 @@ import (
 	gateway "github.com/moby/buildkit/frontend/gateway/client"
 	"github.com/moby/buildkit/solver/pb"
 	digest "github.com/opencontainers/go-digest"
+
+	"domicile/internal/fault"
 )
 
 // localOnly is the builder as it reads the folders beside a build's context: it reads what
@@ -33,7 +35,7 @@ func (l localOnly) Solve(ctx context.Context, q gateway.SolveRequest) (*gateway.
 				return nil, errNotLocal(o.Source.Identifier)
 			}
 		default:
-			return nil, errNotLocal(fmt.Sprintf("%T", o))
+			return nil, errNotLocal("a program or a copy")
 		}
 	}
 	return l.Client.Solve(ctx, q)
@@ -49,5 +51,5 @@ func (l localOnly) ResolveSourceMetadata(_ context.Context, op *pb.SourceOp, _ s
 }
 
 func errNotLocal(what string) error {
-	return fmt.Errorf("the build asks for %s before it begins, and gets only folders of the repository then", what)
+	return fault.New("not-carried-out", "take SOURCE_DATE_EPOCH out of the Dockerfile and its arguments", "the build asks for %s before it begins, and gets only folders of the repository then", what)
 }

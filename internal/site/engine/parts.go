@@ -13,9 +13,9 @@ import (
 	"domicile/internal/plan"
 )
 
-// linkParts makes the parts of the repository that the workspace's own service mounts links
-// into its source, which is in the same container: so they are the files themselves, and
-// nothing of the host is reached for them.
+// linkParts makes the parts of the repository that a container mounts links into its source,
+// which is in the same container: so they are the files themselves, and nothing of the host
+// is reached for them.
 func (s *Site) linkParts(ctx context.Context, id string, c plan.Container) error {
 	var b bytes.Buffer
 	w := tar.NewWriter(&b)
