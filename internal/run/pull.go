@@ -99,10 +99,19 @@ func (c *execution) git(ctx context.Context, link *agentlink.Link, args ...strin
 	return c.ask(ctx, link, append([]string{"git", "-C", c.sourceTarget()}, args...)...)
 }
 
+// askLimit is how long a command may take that is no one's but the service's own. What runs
+// it is the workspace's, and may never answer.
+const askLimit = 5 * time.Minute
+
 // ask runs a short command inside and gives what it printed.
 func (c *execution) ask(ctx context.Context, link *agentlink.Link, args ...string) (string, error) {
+	limited, cancel := context.WithTimeout(ctx, askLimit)
+	defer cancel()
 	var out bounded
-	err := link.Task(ctx, wire.TaskRequest{Key: fmt.Sprintf("run-%d/ask/%d", c.run.ID, time.Now().UnixNano()), Args: args}, &out)
+	err := link.Task(limited, wire.TaskRequest{Key: fmt.Sprintf("run-%d/ask/%d", c.run.ID, time.Now().UnixNano()), Args: args}, &out)
+	if err != nil && limited.Err() != nil && ctx.Err() == nil {
+		err = fault.New("not-pulled", "look what it waits for, or rebuild without -pull", "%s did not end inside within %s", args[0], askLimit)
+	}
 	return strings.TrimSpace(out.String()), err
 }
 
