@@ -48,10 +48,7 @@ func (s *Server) unpack(new ssh.NewChannel) {
 }
 
 func unpackTo(target string, owner *account, archive io.Reader) error {
-	if err := os.MkdirAll(target, 0o755); err != nil {
-		return err
-	}
-	root, err := os.OpenRoot(target)
+	root, err := openFirm(target)
 	if err != nil {
 		return err
 	}

@@ -86,3 +86,37 @@ func TestAFullDiskIsTold(t *testing.T) {
 	assert.ErrorIs(t, err, syscall.ENOSPC)
 	assert.ErrorContains(t, err, "cargo")
 }
+
+// The agent is root, and follows no link that somebody else has made to where it writes.
+func TestNoLinkOfOthersIsFollowed(t *testing.T) {
+	folder := t.TempDir()
+	const other = 12345
+	kept := filepath.Join(folder, "kept")
+	require.NoError(t, os.Mkdir(kept, 0o700))
+	link := func(name, to string, owner int) string {
+		at := filepath.Join(folder, name)
+		require.NoError(t, os.Symlink(to, at))
+		require.NoError(t, os.Lchown(at, owner, owner))
+		return at
+	}
+	for name, target := range map[string]string{
+		"the folder itself": link("whole", kept, other),
+		"on the way":        filepath.Join(link("way", folder, other), "kept"),
+		"through root's":    link("of-root", link("of-other", kept, other), os.Getuid()),
+	} {
+		err := unpackTo(target, me(t), archive(t, tar.Header{Name: "written", Typeflag: tar.TypeReg, Mode: 0o644}))
+		require.ErrorContains(t, err, "is a link that belongs to the user 12345", name)
+	}
+	entries, err := os.ReadDir(kept)
+	require.NoError(t, err)
+	assert.Empty(t, entries)
+	// An image's own links count, relative ones and those to the root.
+	require.NoError(t, unpackTo(filepath.Join(link("image", "kept", os.Getuid()), "new"), me(t), archive(t, tar.Header{Name: "a", Typeflag: tar.TypeReg, Mode: 0o644})))
+	require.NoError(t, unpackTo(link("image-whole", kept, os.Getuid()), me(t), archive(t, tar.Header{Name: "b", Typeflag: tar.TypeReg, Mode: 0o644})))
+	assert.FileExists(t, filepath.Join(kept, "new", "a"))
+	assert.FileExists(t, filepath.Join(kept, "b"))
+	require.NoError(t, os.Symlink("round", filepath.Join(folder, "round")))
+	assert.ErrorIs(t, unpackTo(filepath.Join(folder, "round"), me(t), archive(t)), syscall.ELOOP)
+	require.NoError(t, os.WriteFile(filepath.Join(folder, "file"), nil, 0o600))
+	assert.ErrorIs(t, unpackTo(filepath.Join(folder, "file"), me(t), archive(t)), syscall.ENOTDIR)
+}
