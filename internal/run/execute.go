@@ -51,7 +51,7 @@ func (r *Runner) execute(ctx context.Context, id int64) {
 	defer r.leave(ctx, id)
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	go r.renew(ctx, taken, cancel)
+	go keepLease(ctx, func(ctx context.Context) error { return r.o.Store.RenewRun(ctx, taken.ID, r.instance.ID) }, cancel)
 	c := &execution{Runner: r, run: taken}
 	err = c.load(ctx)
 	switch {
@@ -125,8 +125,8 @@ func (r *Runner) leave(ctx context.Context, id int64) {
 // errNotRenewed ends work whose lease could not be renewed: another one may have it by now.
 var errNotRenewed = errors.New("its lease could not be renewed in time")
 
-// renew keeps the lease, and ends the work when the lease is another's or may be.
-func (r *Runner) renew(ctx context.Context, run records.Run, cancel context.CancelCauseFunc) {
+// keepLease renews a lease again and again, and ends the work when it is another's or may be.
+func keepLease(ctx context.Context, renew func(context.Context) error, cancel context.CancelCauseFunc) {
 	last := time.Now()
 	for {
 		pause(ctx, renewEvery)
@@ -135,7 +135,7 @@ func (r *Runner) renew(ctx context.Context, run records.Run, cancel context.Canc
 		}
 		began := time.Now()
 		limited, done := context.WithTimeout(ctx, renewLimit)
-		err := r.o.Store.RenewRun(limited, run.ID, r.instance.ID)
+		err := renew(limited)
 		done()
 		switch {
 		case err == nil:
