@@ -107,7 +107,7 @@ func (w *builder) explain(err error, log *buildLog) error {
 		}
 		return fault.New("build-failed", "correct that step, or what it needs; then provision again: what was built before it is kept", "%s: %s", log.failed, reason)
 	case containsAny(text, "connection error", "Unavailable", "EOF", "connection reset", "transport", "no active session"):
-		return fault.Transient(err, "engine-unavailable", "start the container engine; what was under way goes on by itself", "the engine's image builder broke off")
+		return fault.Transient(err, "engine-unavailable", startEngine, "the engine's image builder broke off")
 	}
 	return fault.Wrap(err, "build-failed", "", "the image cannot be built")
 }

@@ -98,6 +98,7 @@ type Site struct {
 	bordering                   sync.Mutex // held while the border between networks is set
 	mu                          sync.Mutex
 	agent                       agentFile                     // for the architecture of its host
+	unreached                   error                         // why it could not be dialled last
 	network                     string                        // the network's name once it is known to be there
 	filled                      map[string]bool               // engine ids whose agent volume is known to be filled
 	shared                      *bool                         // the engine shares the host's file system
@@ -112,24 +113,36 @@ var _ site.Site = (*Site)(nil)
 
 // New makes a site. The engine need not be there yet.
 func New(o Options) (*Site, error) {
+	s := &Site{o: o, filled: map[string]bool{}, doors: map[string]context.CancelFunc{}}
 	// The address is never dialled: where requests go is the dialer's to know.
 	api, err := client.NewClientWithOpts(client.WithHost("unix:///engine"), client.WithAPIVersionNegotiation(),
-		client.WithDialContext(func(ctx context.Context, _, _ string) (net.Conn, error) { return o.Dial(ctx) }))
+		client.WithDialContext(func(ctx context.Context, _, _ string) (net.Conn, error) { return s.dial(ctx) }))
 	if err != nil {
 		return nil, fmt.Errorf("engine at %s: %w", o.Name, err)
 	}
-	if o.Youngest == 0 {
-		o.Youngest = youngest
-	}
-	a, err := readAgent(o.Agents, runtime.GOARCH)
-	if err != nil {
+	s.api = api
+	if s.agent, err = readAgent(o.Agents, runtime.GOARCH); err != nil {
 		return nil, err
 	}
-	elsewhere := o.Shared == nil
-	if elsewhere {
-		o.Shared = &Shared{}
+	if o.Youngest == 0 {
+		s.o.Youngest = youngest
 	}
-	return &Site{o: o, api: api, elsewhere: elsewhere, agent: a, filled: map[string]bool{}, doors: map[string]context.CancelFunc{}}, nil
+	if s.elsewhere = o.Shared == nil; s.elsewhere {
+		s.o.Shared = &Shared{}
+	}
+	return s, nil
+}
+
+// dial opens a stream to the engine, and remembers why it could not: its client tells only
+// an address, which here is none.
+func (s *Site) dial(ctx context.Context) (net.Conn, error) {
+	conn, err := s.o.Dial(ctx)
+	if err != nil && ctx.Err() == nil {
+		s.mu.Lock()
+		s.unreached = err
+		s.mu.Unlock()
+	}
+	return conn, err
 }
 
 // Kind is site.Engine.
@@ -257,6 +270,8 @@ var filterBusy = []string{"iptables failed", "iptables: No chain/target/match", 
 // just ending, or that it is removing already: a moment later it can.
 var stillHeld = []string{"unable to remove filesystem", "is already in progress", "driver failed to remove root filesystem", "device or resource busy"}
 
+const startEngine = "start the container engine; what was under way goes on by itself"
+
 // explain turns an engine's error into one that a person can act on.
 func (s *Site) explain(err error, doing string) error {
 	var known *fault.Fault
@@ -267,12 +282,15 @@ func (s *Site) explain(err error, doing string) error {
 		return err
 	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):
 		return fmt.Errorf("%s: %w", doing, err)
-	case client.IsErrConnectionFailed(err), strings.Contains(err.Error(), "EOF"), strings.Contains(err.Error(), "connection reset"),
+	case client.IsErrConnectionFailed(err):
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		return fault.Transient(s.unreached, "engine-unavailable", startEngine, "the container engine at %s does not answer (%s)", s.o.Name, doing)
+	case strings.Contains(err.Error(), "EOF"), strings.Contains(err.Error(), "connection reset"),
 		strings.Contains(err.Error(), "connection refused"):
-		return fault.Transient(err, "engine-unavailable", "start the container engine; what was under way goes on by itself",
-			"the container engine at %s does not answer (%s)", s.o.Name, doing)
+		return fault.Transient(err, "engine-unavailable", startEngine, "the container engine at %s does not answer (%s)", s.o.Name, doing)
 	case containsAny(err.Error(), goingAway...):
-		return fault.Transient(err, "engine-unavailable", "start the container engine; what was under way goes on by itself",
+		return fault.Transient(err, "engine-unavailable", startEngine,
 			"the container engine at %s is going away or coming up (%s)", s.o.Name, doing)
 	case containsAny(err.Error(), filterBusy...):
 		return fault.Transient(err, "engine-unavailable", "see what else changes the packet filter of the engine's host", "the container engine could not set its network up (%s)", doing)
