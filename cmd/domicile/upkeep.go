@@ -48,7 +48,16 @@ var tidyCommand = command{
 			} else {
 				list, err = client.Answer[[]client.Leftover](c.ListLeftovers(ctx))
 			}
-			return present(t, *asJSON, list, err, func(list []client.Leftover) { printLeftovers(t, list, *yes) })
+			if err := present(t, *asJSON, list, err, func(list []client.Leftover) { printLeftovers(t, list, *yes) }); err != nil || *asJSON {
+				return err
+			}
+			sites, err := client.Answer[[]client.Site](c.ListSites(ctx))
+			for _, s := range sites {
+				if !s.Ready {
+					fmt.Fprintf(t.out, "The site %s does not answer, and was not looked at.\n", s.Name)
+				}
+			}
+			return err
 		}
 	},
 }

@@ -294,7 +294,7 @@ func sizesOf(s client.Site) string {
 
 func optionalNumber(n *int) string {
 	if n == nil {
-		return ""
+		return "-"
 	}
 	return fmt.Sprint(*n)
 }

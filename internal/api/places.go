@@ -27,6 +27,8 @@ func (s *Server) ListSites(ctx context.Context, _ ListSitesRequestObject) (ListS
 		}
 		if !found.At.IsZero() {
 			v.Examined = &found.At
+		}
+		if found.Engine != "" { // it answered once
 			v.Engine, v.System = optional(found.Engine), optional(found.System)
 			v.UserNamespaces = &found.UserNamespaces
 			apart := s.o.Apart == ""

@@ -9,7 +9,6 @@ import (
 	"slices"
 
 	"domicile/internal/fault"
-	"domicile/internal/judge"
 	"domicile/internal/plan"
 	"domicile/internal/records"
 )
@@ -35,13 +34,12 @@ type candidate struct {
 	at    place
 	plan  *plan.Plan
 	err   error // why it cannot be there
-	away  bool  // it does not answer now
 	there bool  // the image is there
 	load  float64
 }
 
-// choose plans at each site and takes the one that fits best: of those that can hold the
-// workspace and answer, one that has the image; of several, the one with the fewest
+// choose plans at each site and takes the one that fits best: of those that answer and can
+// hold the workspace, one that has the image; of several, the one with the fewest
 // workspaces for its memory. The reason is in words, for a person. The error is that of the
 // plan where there is but one site, or no site can.
 func (r *Runner) choose(ctx context.Context, planAt func(site string) (*plan.Plan, error)) (best candidate, reason string, err error) {
@@ -54,7 +52,7 @@ func (r *Runner) choose(ctx context.Context, planAt func(site string) (*plan.Pla
 		list = append(list, c)
 	}
 	slices.SortStableFunc(list, func(a, b candidate) int {
-		return cmp.Or(last(a.err != nil, b.err != nil), last(a.away, b.away), last(!a.there, !b.there), cmp.Compare(a.load, b.load))
+		return cmp.Or(last(a.err != nil, b.err != nil), last(!a.there, !b.there), cmp.Compare(a.load, b.load))
 	})
 	best = list[0]
 	switch {
@@ -67,8 +65,6 @@ func (r *Runner) choose(ctx context.Context, planAt func(site string) (*plan.Pla
 	switch {
 	case second.err != nil:
 		reason = fmt.Sprintf("the site %s cannot: %v", second.at.name, second.err)
-	case second.away:
-		reason = fmt.Sprintf("the site %s does not answer", second.at.name)
 	case best.there && !second.there:
 		reason = "it has the image"
 	case best.load < second.load:
@@ -93,7 +89,10 @@ func last(a, b bool) int {
 func (r *Runner) candidate(ctx context.Context, at place, planAt func(site string) (*plan.Plan, error)) (c candidate, err error) {
 	c.at = at
 	found := r.Examined(at.name)
-	c.away = found.Err != nil || found.At.IsZero()
+	if found.Err != nil || found.At.IsZero() {
+		c.err = fault.Transient(found.Err, "engine-unavailable", "", "it does not answer")
+		return c, nil
+	}
 	if c.plan, c.err = planAt(at.name); c.err != nil {
 		if ctx.Err() != nil || fault.IsTransient(c.err) || records.Unavailable(c.err) {
 			return c, c.err // it says nothing of the site
@@ -105,26 +104,22 @@ func (r *Runner) candidate(ctx context.Context, at place, planAt func(site strin
 		return c, fmt.Errorf("count the workspaces at %s: %w", at.name, err)
 	}
 	c.load = float64(len(workspaces)) / float64(max(found.MemoryBytes, 1))
-	if !c.away && len(r.places) > 1 {
-		image, err := plan.JudgeImage(c.plan.Container.Image, judge.Subject{Images: c.plan.Made()})
-		if err != nil {
-			return c, err
-		}
-		c.there, err = at.HasImage(ctx, image)
-		c.away = err != nil
-	}
+	c.there, c.err = hasImage(ctx, at, c.plan, c.plan.Container.Image)
 	return c, nil
 }
 
-// noSiteCan says why not, of each site.
+// noSiteCan says why not, of each site. One that does not answer may do so later.
 func noSiteCan(list []candidate) error {
 	same := func(c candidate) bool { return c.err.Error() == list[0].err.Error() }
 	if !slices.ContainsFunc(list, func(c candidate) bool { return !same(c) }) {
 		return list[0].err // what is wrong is wrong everywhere
 	}
 	var all []error
+	passes := false
 	for _, c := range list {
-		all = append(all, fmt.Errorf("%s: %w", c.at.name, c.err))
+		all, passes = append(all, fmt.Errorf("%s: %w", c.at.name, c.err)), passes || fault.IsTransient(c.err)
 	}
-	return fault.Wrap(errors.Join(all...), "no-site-can", "ask for less in the definition, or add a site", "no site can hold this workspace")
+	f := fault.Wrap(errors.Join(all...), "no-site-can", "ask for less in the definition, or add a site", "no site can hold this workspace")
+	f.Transient = passes
+	return f
 }

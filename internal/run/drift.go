@@ -39,7 +39,7 @@ func (r *Runner) Drift(ctx context.Context, w records.Workspace) ([]drift.Findin
 		list = append(list, drift.Finding{Kind: "container", Name: w.Name, Says: "its container is not the one that was made for it"})
 	}
 	if at.can.Differ == nil {
-		return append(list, drift.Finding{Kind: "site", Name: w.Site, Says: at.cannot(toTellAdded).Error()}), nil
+		return append(list, drift.Finding{Kind: "container", Name: w.Name, Says: at.cannot(toTellAdded).Error()}), nil
 	}
 	added, err := at.can.Differ.Added(ctx, w.SiteID())
 	if err != nil {

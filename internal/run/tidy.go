@@ -6,18 +6,25 @@ import (
 	"domicile/internal/site"
 )
 
-// Leftovers finds what nothing uses any more at all sites.
+// Leftovers finds what nothing uses any more at all sites that answer. The error is that of
+// a site where none does.
 func (r *Runner) Leftovers(ctx context.Context) (map[string][]site.Leftover, error) {
 	out := map[string][]site.Leftover{}
+	var wrong error
 	for name, at := range r.places {
 		if at.can.Sweeper == nil {
 			continue
 		}
 		list, err := at.can.Sweeper.Leftovers(ctx, func(ctx context.Context) ([]string, error) { return r.known(ctx, name) })
 		if err != nil {
-			return nil, err
+			r.o.Log.Warn("look for leftovers", "site", name, "error", err)
+			wrong = err
+			continue
 		}
 		out[name] = list
+	}
+	if len(out) == 0 {
+		return nil, wrong
 	}
 	return out, nil
 }

@@ -23,13 +23,19 @@ func TestSeveralSites(t *testing.T) {
 	t.Cleanup(second.Close)
 	source := publish(t, "placed", `{"image": "BASE", "remoteUser": "crew"}`, nil)
 	require.Equal(t, 0, skipper.provision(t, source, "placed-before").status)
-	serveWith(t, "-engine", world.EngineAt+",quay="+second.Host)
+	serveWith(t, "-engine", world.EngineAt+",quay="+second.Host+",reef=tcp://127.0.0.1:9")
 	eventuallyReady := func() bool {
 		list, err := client.Answer[[]client.Site](skipper.api.ListSites(t.Context()))
-		return err == nil && len(list) == 2 && list[0].Ready && list[1].Ready
+		return err == nil && len(list) == 3 && list[0].Ready && !list[1].Ready && list[2].Ready
 	}
-	eventually(t, 20*time.Second, "both sites answer", eventuallyReady)
+	eventually(t, 20*time.Second, "two sites answer", eventuallyReady)
 
+	sites := skipper.domicile(t, "sites").out
+	assert.Contains(t, sites, "tcp://127.0.0.1:9 does not answer")
+	assert.Contains(t, sites, "connection refused")
+	assert.NotContains(t, sites, "unix:///engine", "what nobody knows")
+	assert.NotContains(t, sites, "reef: root of a workspace", "nobody knows it")
+	assert.Contains(t, skipper.domicile(t, "tidy").out, "The site reef does not answer, and was not looked at.")
 	plan := skipper.domicile(t, "plan", source)
 	assert.Contains(t, plan.out, "At the site this-host: it has the image.")
 	a := skipper.provision(t, source, "placed-free")
@@ -42,7 +48,7 @@ func TestSeveralSites(t *testing.T) {
 		assert.Equal(t, "crew", skipper.inside(t, name, "id -un"))
 	}
 	assert.Contains(t, skipper.domicile(t, "plan", source).out, "it has the fewest workspaces for its memory", "now both have the image")
-	assert.Contains(t, skipper.domicile(t, "provision", source, "-name", "placed-nowhere", "-site", "reef").err, `there is no site "reef"`)
+	assert.Contains(t, skipper.domicile(t, "provision", source, "-name", "placed-nowhere", "-site", "shoal").err, `there is no site "shoal"`)
 	impossible := publish(t, "impossible", "{\"image\": \"BASE\",\n\"hostRequirements\": {\"cpus\": 999}}", nil)
 	a = skipper.provision(t, impossible, "placed-impossible")
 	require.Equal(t, 1, a.status)
