@@ -301,7 +301,7 @@ func optionalNumber(n *int) string {
 
 func optionalBytes(n *int64) string {
 	if n == nil {
-		return ""
+		return "-"
 	}
 	return bytesOf(*n)
 }

@@ -90,7 +90,9 @@ func (r *Runner) candidate(ctx context.Context, at place, planAt func(site strin
 	c.at = at
 	found := r.Examined(at.name)
 	if found.Err != nil || found.At.IsZero() {
-		c.err = fault.Transient(found.Err, "engine-unavailable", "", "it does not answer")
+		if c.err = found.Err; c.err == nil {
+			c.err = fault.Transient(nil, "engine-unavailable", "", "it was not looked at yet")
+		}
 		return c, nil
 	}
 	if c.plan, c.err = planAt(at.name); c.err != nil {

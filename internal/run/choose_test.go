@@ -35,9 +35,9 @@ func TestWhereAPlanPlacesAWorkspace(t *testing.T) {
 		require.NoError(t, err)
 	}
 	full, small := &sitetest.Nowhere{}, without{&sitetest.Nowhere{}}
-	away := errors.New("no wind")
+	away := fault.Transient(errors.New("no wind"), "engine-unavailable", "", "the engine does not answer")
 	tooSmall := fault.New("host-too-small", "", "it needs 99 processors")
-	passing := fault.Transient(away, "git-host-down", "", "the git host is away")
+	passing := fault.Transient(nil, "git-host-down", "", "the git host is away")
 	for name, c := range map[string]struct {
 		sites       map[string]site.Site
 		gone        string           // the site that does not answer
@@ -51,10 +51,10 @@ func TestWhereAPlanPlacesAWorkspace(t *testing.T) {
 		"one has fewer":               {sites: map[string]site.Site{here: full, there: full}, at: there, because: "it has the fewest workspaces for its memory"},
 		"one has the image and more":  {sites: map[string]site.Site{here: full, there: small}, at: here, because: "it has the image"},
 		"all the same":                {sites: map[string]site.Site{"b": full, "a": full}, at: "a", because: "it is the first of those that are as good"},
-		"one is away":                 {sites: map[string]site.Site{here: full, there: full}, gone: there, at: here, because: "the site " + there + " cannot: it does not answer: no wind"},
+		"one is away":                 {sites: map[string]site.Site{here: full, there: full}, gone: there, at: here, because: "the site " + there + " cannot: the engine does not answer: no wind"},
 		"one cannot":                  {sites: map[string]site.Site{here: full, there: full}, cannot: map[string]error{there: tooSmall}, at: here, because: "the site " + there + " cannot: it needs 99 processors"},
 		"none can":                    {sites: map[string]site.Site{"a": full, "b": full}, cannot: map[string]error{"a": tooSmall, "b": fault.New("x", "", "it asks for a door")}, fails: "no site can hold this workspace: a: it needs 99 processors\nb: it asks for a door"},
-		"none can, one is away":       {sites: map[string]site.Site{"a": full, "b": full}, gone: "b", cannot: map[string]error{"a": tooSmall}, fails: "b: it does not answer", passes: true},
+		"none can, one is away":       {sites: map[string]site.Site{"a": full, "b": full}, gone: "b", cannot: map[string]error{"a": tooSmall}, fails: "b: the engine does not answer", passes: true},
 		"none can, for one reason":    {sites: map[string]site.Site{"a": full, "b": full}, cannot: map[string]error{"a": tooSmall, "b": tooSmall}, fails: "it needs 99 processors"},
 		"what passes is not a site's": {sites: map[string]site.Site{"a": full, "b": full}, cannot: map[string]error{"b": passing}, fails: "the git host is away", passes: true},
 	} {
