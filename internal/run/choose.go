@@ -63,6 +63,8 @@ func (r *Runner) choose(ctx context.Context, planAt func(site string) (*plan.Pla
 	}
 	second := list[1]
 	switch {
+	case fault.IsTransient(second.err):
+		reason = fmt.Sprintf("the site %s does not answer", second.at.name)
 	case second.err != nil:
 		reason = fmt.Sprintf("the site %s cannot: %v", second.at.name, second.err)
 	case best.there && !second.there:

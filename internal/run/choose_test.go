@@ -51,7 +51,7 @@ func TestWhereAPlanPlacesAWorkspace(t *testing.T) {
 		"one has fewer":               {sites: map[string]site.Site{here: full, there: full}, at: there, because: "it has the fewest workspaces for its memory"},
 		"one has the image and more":  {sites: map[string]site.Site{here: full, there: small}, at: here, because: "it has the image"},
 		"all the same":                {sites: map[string]site.Site{"b": full, "a": full}, at: "a", because: "it is the first of those that are as good"},
-		"one is away":                 {sites: map[string]site.Site{here: full, there: full}, gone: there, at: here, because: "the site " + there + " cannot: the engine does not answer: no wind"},
+		"one is away":                 {sites: map[string]site.Site{here: full, there: full}, gone: there, at: here, because: "the site " + there + " does not answer"},
 		"one cannot":                  {sites: map[string]site.Site{here: full, there: full}, cannot: map[string]error{there: tooSmall}, at: here, because: "the site " + there + " cannot: it needs 99 processors"},
 		"none can":                    {sites: map[string]site.Site{"a": full, "b": full}, cannot: map[string]error{"a": tooSmall, "b": fault.New("x", "", "it asks for a door")}, fails: "no site can hold this workspace: a: it needs 99 processors\nb: it asks for a door"},
 		"none can, one is away":       {sites: map[string]site.Site{"a": full, "b": full}, gone: "b", cannot: map[string]error{"a": tooSmall}, fails: "b: the engine does not answer", passes: true},

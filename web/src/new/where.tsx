@@ -45,9 +45,9 @@ export function Where({ source, at, file }: { source: string; at: string; file?:
         {sites.data?.map((s) => (
           <label key={s.name} className="flex items-start gap-2">
             <input type="radio" name="site" className="radio radio-sm mt-1" checked={!several || site === s.name} onChange={() => setSite(s.name)} disabled={!s.ready} />
-            <span>
+            <span className={s.ready ? "" : "quiet"}>
               {s.name}
-              <span className="quiet block text-sm">{s.ready ? `${s.processors} processors, ${((s.memoryBytes ?? 0) / 1e9).toFixed(0)} GB memory` : s.problem}</span>
+              <span className="quiet block text-sm">{s.ready ? `${s.processors} processors, ${((s.memoryBytes ?? 0) / 1e9).toFixed(0)} GB memory` : "not ready: Sites says why"}</span>
             </span>
           </label>
         ))}
