@@ -11,12 +11,12 @@ import (
 
 var snapshotsCommand = command{
 	name: "snapshots", args: "[keep NAME [-note TEXT] | make NUMBER [-name NAME] | return NAME NUMBER | hand NUMBER -to ACCOUNT | remove NUMBER] [-yes] [-json]",
-	summary: "List, keep and use states of workspaces: files and volumes, services too",
+	summary: "List, keep and use snapshots of workspaces: files and volumes, services too",
 	example: "domicile snapshots keep quayboard -note \"before the new table\"\ndomicile snapshots return quayboard 3",
 	setup: func(f *flag.FlagSet) action {
 		x := &snapshots{asJSON: jsonFlag(f)}
 		x.note = f.String("note", "", "what it is kept for")
-		x.name = f.String("name", "", "the new workspace's name (default: that of the one it is a state of)")
+		x.name = f.String("name", "", "the new workspace's name (default: that of the one it is a snapshot of)")
 		x.to = f.String("to", "", "the account to give it to")
 		x.yes = f.Bool("yes", false, "do not ask")
 		return func(ctx context.Context, t *terminal, args []string) error {

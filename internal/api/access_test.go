@@ -24,9 +24,9 @@ func TestNamesAreNotTriedByHandingOver(t *testing.T) {
 	skipper := h.person(t, "skipper")
 	me, err := client.Answer[client.Account](skipper.GetAccount(t.Context()))
 	require.NoError(t, err)
-	s, err := h.store.AddState(t.Context(), records.State{Kind: records.Snapshot, Account: me.Id, Name: "tide", Site: h.name, Source: h.source, Plan: json.RawMessage("{}"), Done: json.RawMessage("{}"), Digest: "d"})
+	s, err := h.store.AddSnapshot(t.Context(), records.Snapshot{Kind: records.Personal, Account: me.Id, Name: "tide", Site: h.name, Source: h.source, Plan: json.RawMessage("{}"), Done: json.RawMessage("{}"), Digest: "d"})
 	require.NoError(t, err)
-	require.NoError(t, h.store.KeepState(t.Context(), s.ID, json.RawMessage(`{}`), 1))
+	require.NoError(t, h.store.KeepSnapshot(t.Context(), s.ID, json.RawMessage(`{}`), 1))
 	hand := func(name string) error {
 		_, err := client.Answer[struct{}](skipper.HandSnapshot(t.Context(), s.ID, client.HandTo{Account: name}))
 		return err

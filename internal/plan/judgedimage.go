@@ -115,10 +115,10 @@ func judgeRecipe(j *judge.Judge, places Places, r *recipe.Recipe) {
 	apply(&placed{Judge: j, places: places}, r, recipeRules)
 }
 
-// madeHere judges the image of a state: only one of Domicile's own will do.
+// madeHere judges the image of a snapshot: only one of Domicile's own will do.
 func madeHere(x *placed, name string) {
 	if !slices.Contains(x.Images, name) {
-		x.Refuse("", "the state %s is not this workspace's", name)
+		x.Refuse("", "the snapshot %s is not this workspace's", name)
 	}
 }
 

@@ -36,8 +36,8 @@ const (
 	StepReady        = "ready"             // open the ways in
 	StepHost         = "initializeCommand" // run it on the host, where policy allows
 	StepJoin         = "join"              // of a helper: put it on its workspace's network
-	StepSave         = "save"              // keep the state
-	StepClean        = "clean"             // remove what the state was prepared in
+	StepSave         = "save"              // keep the snapshot
+	StepClean        = "clean"             // remove what the snapshot was prepared in
 	StepStop         = "stop"
 	StepRemove       = "remove"
 	StepPutBack      = "put-back"
@@ -103,8 +103,8 @@ type Container struct {
 	HelperOf string `json:"beside,omitempty"`
 	// Door tells that it gets the narrow door to the site's engine.
 	Door bool `json:"door,omitempty"`
-	// Saved is an image with the state that the container begins with, in place of Image.
-	// It does not count for the digest: a state is one of the same container.
+	// Saved is an image with the snapshot that the container begins with, in place of Image.
+	// It does not count for the digest: a snapshot is one of the same container.
 	Saved string `json:"saved,omitempty"`
 
 	Settings

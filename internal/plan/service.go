@@ -34,7 +34,7 @@ type Service struct {
 	Restart    string            `json:"restart,omitempty"` // as an engine names it
 	StopSignal string            `json:"stopSignal,omitempty"`
 	Grace      time.Duration     `json:"grace,omitempty"` // of a stop; 0: the engine's
-	// Saved is an image with the state that it begins with, in place of Image.
+	// Saved is an image with the snapshot that it begins with, in place of Image.
 	Saved string `json:"saved,omitempty"`
 	// Hooks run inside each time that it was started.
 	Hooks []Hook `json:"hooks,omitempty"`
@@ -51,7 +51,7 @@ type Service struct {
 	Places Places `json:"places,omitempty"`
 }
 
-// Digest is over all that goes into the service's container but a state it begins with.
+// Digest is over all that goes into the service's container but a snapshot it begins with.
 func (s Service) Digest() string {
 	s = s.unplaced()
 	s.Saved = ""

@@ -49,9 +49,9 @@ func (p *Plan) Attach() []Step {
 }
 
 // Save returns the steps of a run that keeps a workspace's state.
-func Save() []Step { return []Step{{Name: StepSave, Title: "Keep the state"}} }
+func Save() []Step { return []Step{{Name: StepSave, Title: "Keep a snapshot"}} }
 
-// Begin returns the steps that make a workspace of a state that was kept: what is done in
+// Begin returns the steps that make a workspace of a snapshot: what is done in
 // it already is not among them.
 func (p *Plan) Begin() []Step {
 	var steps []Step
@@ -71,7 +71,7 @@ func (p *Plan) Begin() []Step {
 	return steps
 }
 
-// Return returns the steps that make a workspace again what it was in a state.
+// Return returns the steps that make a workspace again what it was in a snapshot.
 func (p *Plan) Return() []Step {
 	return append([]Step{{Name: StepRemove, Title: "Remove what is there"}}, p.Begin()...)
 }
@@ -80,7 +80,7 @@ func (p *Plan) index(name string) int {
 	return slices.IndexFunc(p.Steps, func(s Step) bool { return s.Name == name })
 }
 
-// From makes a plan begin with a state: with these images, by service, the workspace's own
+// From makes a plan begin with a snapshot: with these images, by service, the workspace's own
 // under the empty name.
 func (p *Plan) From(images map[string]string) {
 	p.Container.Saved = images[""]
@@ -109,7 +109,7 @@ func ReadyLast(steps []Step) []Step {
 }
 
 // Ahead gives the steps that can be done before a person is known: up to
-// updateContentCommand (the standard's "Lifecycle"); then the state is kept.
+// updateContentCommand (the standard's "Lifecycle"); then the snapshot is kept.
 func Ahead(steps []Step) []Step {
 	var out []Step
 	for _, s := range steps {

@@ -24,8 +24,8 @@ func (p *Plan) steps(e *definition.Effective, in Input) {
 	if len(p.Services) > 0 {
 		p.add(image+volume, Step{Name: StepServices, Title: "Start the services beside"}, unplaced(p.Services), p.Networks)
 	}
-	// Neither the workspace's name nor a state that it begins with count: who makes the
-	// same elsewhere, or from a state, has the same container.
+	// Neither the workspace's name nor a snapshot that it begins with count: who makes the
+	// same elsewhere, or from a snapshot, has the same container.
 	p.joins()
 	named := p.Container
 	named.Saved, named.Places = "", nil

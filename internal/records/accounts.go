@@ -87,9 +87,9 @@ func (q Queries) WorkspacesOf(ctx context.Context, account int64) ([]Workspace, 
 	return many[Workspace](ctx, q.db, "SELECT "+workspaceColumns+" FROM workspaces WHERE account = $1 ORDER BY parent NULLS LAST, id", account)
 }
 
-// StatesOfAccount lists all states that an account keeps.
-func (q Queries) StatesOfAccount(ctx context.Context, account int64) ([]State, error) {
-	return many[State](ctx, q.db, "SELECT "+stateColumns+" FROM states WHERE account = $1 ORDER BY id", account)
+// SnapshotsOfAccount lists all snapshots that an account keeps.
+func (q Queries) SnapshotsOfAccount(ctx context.Context, account int64) ([]Snapshot, error) {
+	return many[Snapshot](ctx, q.db, "SELECT "+snapshotColumns+" FROM snapshots WHERE account = $1 ORDER BY id", account)
 }
 
 // RemoveAccount forgets an account that has nothing left.

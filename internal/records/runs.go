@@ -15,8 +15,8 @@ const (
 	KindRemove    = "remove"
 	KindRebuild   = "rebuild"
 	KindAttach    = "attach"   // the commands of postAttachCommand
-	KindSnapshot  = "snapshot" // keep a state
-	KindReturn    = "return"   // go back to a state that was kept
+	KindSnapshot  = "snapshot" // keep a snapshot
+	KindReturn    = "return"   // go back to a snapshot
 	KindPrepare   = "prepare"  // make ready what provisioning begins with
 )
 

@@ -40,19 +40,19 @@ func TestEarlierIsKeptAndPutBack(t *testing.T) {
 	assert.Len(t, done, 2)
 }
 
-func TestStates(t *testing.T) {
+func TestSnapshots(t *testing.T) {
 	s := open(t)
 	w := workspace(t, s, "kept")
 	ctx := t.Context()
-	add := func(kind, digest, commit string) State {
-		state, err := s.AddState(ctx, State{Kind: kind, Account: w.Account, Workspace: &w.ID, Name: w.Name, Site: "s", Source: w.Source, Commit: commit, Plan: json.RawMessage("{}"), Done: json.RawMessage("{}"), Digest: digest})
+	add := func(kind, digest, commit string) Snapshot {
+		snapshot, err := s.AddSnapshot(ctx, Snapshot{Kind: kind, Account: w.Account, Workspace: &w.ID, Name: w.Name, Site: "s", Source: w.Source, Commit: commit, Plan: json.RawMessage("{}"), Done: json.RawMessage("{}"), Digest: digest})
 		require.NoError(t, err)
-		return state
+		return snapshot
 	}
 	one := add(Prepared, "d1", "c1")
 	_, err := s.PreparedFor(ctx, w.Account, "s", w.Source, "d1", "c1")
 	assert.ErrorIs(t, err, ErrNotFound, "it is not kept yet")
-	require.NoError(t, s.KeepState(ctx, one.ID, json.RawMessage(`{"": "image:1"}`), 7))
+	require.NoError(t, s.KeepSnapshot(ctx, one.ID, json.RawMessage(`{"": "image:1"}`), 7))
 	found, err := s.PreparedFor(ctx, w.Account, "s", w.Source, "d1", "c1")
 	require.NoError(t, err)
 	assert.Equal(t, one.ID, found.ID)
@@ -65,26 +65,26 @@ func TestStates(t *testing.T) {
 	require.NoError(t, err)
 	_, err = s.PreparedFor(ctx, stranger.ID, "s", w.Source, "d1", "c1")
 	assert.ErrorIs(t, err, ErrNotFound, "what somebody prepared with rights of their own is nobody else's")
-	public, err := s.AddState(ctx, State{Kind: Prepared, Account: w.Account, Name: w.Name, Site: "s", Source: w.Source, Commit: "c3", Plan: json.RawMessage("{}"), Done: json.RawMessage("{}"), Digest: "d1", Shared: true})
+	public, err := s.AddSnapshot(ctx, Snapshot{Kind: Prepared, Account: w.Account, Name: w.Name, Site: "s", Source: w.Source, Commit: "c3", Plan: json.RawMessage("{}"), Done: json.RawMessage("{}"), Digest: "d1", Shared: true})
 	require.NoError(t, err)
-	require.NoError(t, s.KeepState(ctx, public.ID, json.RawMessage(`{"": "image:2"}`), 7))
+	require.NoError(t, s.KeepSnapshot(ctx, public.ID, json.RawMessage(`{"": "image:2"}`), 7))
 	found, err = s.PreparedFor(ctx, stranger.ID, "s", w.Source, "d1", "c3")
 	require.NoError(t, err)
 	assert.Equal(t, public.ID, found.ID)
-	snapshot := add(Snapshot, "d1", "c1")
-	require.NoError(t, s.KeepState(ctx, snapshot.ID, json.RawMessage(`{}`), 1))
+	snapshot := add(Personal, "d1", "c1")
+	require.NoError(t, s.KeepSnapshot(ctx, snapshot.ID, json.RawMessage(`{}`), 1))
 	mine, err := s.Snapshots(ctx, w.Account)
 	require.NoError(t, err)
 	require.Len(t, mine, 1, "what is prepared is no snapshot")
 	to, err := s.AddAccount(ctx, "heir", "hash", false)
 	require.NoError(t, err)
-	require.NoError(t, s.HandState(ctx, snapshot.ID, to.ID))
+	require.NoError(t, s.HandSnapshot(ctx, snapshot.ID, to.ID))
 	require.NoError(t, s.RemoveWorkspace(ctx, w))
-	kept, err := s.State(ctx, snapshot.ID)
-	require.NoError(t, err, "a state outlives its workspace")
+	kept, err := s.Snapshot(ctx, snapshot.ID)
+	require.NoError(t, err, "a snapshot outlives its workspace")
 	assert.Equal(t, to.ID, kept.Account)
-	require.NoError(t, s.RemoveState(ctx, snapshot.ID))
-	assert.ErrorIs(t, s.RemoveState(ctx, snapshot.ID), ErrNotFound)
+	require.NoError(t, s.RemoveSnapshot(ctx, snapshot.ID))
+	assert.ErrorIs(t, s.RemoveSnapshot(ctx, snapshot.ID), ErrNotFound)
 }
 
 // Several replicas look at followed branches: one of them has the turn in each period.

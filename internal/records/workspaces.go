@@ -54,8 +54,8 @@ type Workspace struct {
 	Spec   json.RawMessage // of a helper: what it is made from
 	Mount  bool            // the source is a folder of the host, mounted in place
 	Size   string
-	// StateFrom is the state that it begins with.
-	StateFrom *int64
+	// BeginsWith is the snapshot that it begins with.
+	BeginsWith *int64
 	// Earlier is what it was before the rebuild that is under way.
 	Earlier   json.RawMessage
 	StopsAt   *time.Time // nobody uses it: it stops then
@@ -73,7 +73,7 @@ const (
 // SiteID is what the workspace is called at its site.
 func (w Workspace) SiteID() string { return fmt.Sprintf("w%d", w.ID) }
 
-const workspaceColumns = "id, account, name, source, ref, file, site, state, reason, wanted, commit, plan, planned, session, uid, created, last_used, checks, kind, parent, spec, mount, size, state_from, earlier, stops_at, stay_until"
+const workspaceColumns = "id, account, name, source, ref, file, site, state, reason, wanted, commit, plan, planned, session, uid, created, last_used, checks, kind, parent, spec, mount, size, begins_with, earlier, stops_at, stay_until"
 
 // listedColumns leave out what is large: a list is asked for often.
 var listedColumns = strings.NewReplacer(" plan,", " NULL::jsonb AS plan,", " earlier,", " NULL::jsonb AS earlier,").Replace(workspaceColumns)
@@ -83,9 +83,9 @@ func (q Queries) AddWorkspace(ctx context.Context, w Workspace) (Workspace, erro
 	if w.Kind == "" {
 		w.Kind = IsWorkspace
 	}
-	w, err := one[Workspace](ctx, q.db, `INSERT INTO workspaces (account, name, source, ref, file, site, state, wanted, kind, parent, spec, mount, size, state_from)
+	w, err := one[Workspace](ctx, q.db, `INSERT INTO workspaces (account, name, source, ref, file, site, state, wanted, kind, parent, spec, mount, size, begins_with)
 		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14) ON CONFLICT DO NOTHING RETURNING `+workspaceColumns,
-		w.Account, w.Name, w.Source, w.Ref, w.File, w.Site, w.State, w.Wanted, w.Kind, w.Parent, w.Spec, w.Mount, w.Size, w.StateFrom)
+		w.Account, w.Name, w.Source, w.Ref, w.File, w.Site, w.State, w.Wanted, w.Kind, w.Parent, w.Spec, w.Mount, w.Size, w.BeginsWith)
 	if err == ErrNotFound {
 		err = ErrTaken
 	}
@@ -170,9 +170,9 @@ func (q Queries) SetPlan(ctx context.Context, id int64, commit string, plan json
 	return q.change(ctx, ErrNotFound, "UPDATE workspaces SET commit = $2, plan = $3, planned = planned + 1 WHERE id = $1", id, commit, plan)
 }
 
-// SetStateFrom notes the state that a workspace begins with; nil: none.
-func (q Queries) SetStateFrom(ctx context.Context, id int64, state *int64) error {
-	return q.change(ctx, ErrNotFound, "UPDATE workspaces SET state_from = $2 WHERE id = $1", id, state)
+// SetBeginsWith notes the snapshot that a workspace begins with; nil: none.
+func (q Queries) SetBeginsWith(ctx context.Context, id int64, snapshot *int64) error {
+	return q.change(ctx, ErrNotFound, "UPDATE workspaces SET begins_with = $2 WHERE id = $1", id, snapshot)
 }
 
 // SetSession keeps what the agent was told and what it made of it.

@@ -58,20 +58,20 @@ func (c *execution) container(ctx context.Context, id string) (bool, any, error)
 }
 
 // startDone notes what is done in a container that is about to be made: nothing inside it,
-// or what is done in the state that it begins with.
+// or what is done in the snapshot that it begins with.
 func (c *execution) startDone(ctx context.Context) error {
-	if c.out.plan.Container.Saved == "" || c.workspace.StateFrom == nil {
+	if c.out.plan.Container.Saved == "" || c.workspace.BeginsWith == nil {
 		return c.write(ctx, func(db records.Queries) error {
 			return db.DropDone(ctx, c.workspace.ID, append([]string{plan.StepPersonal}, definition.Lifecycle...)...)
 		})
 	}
-	state, err := c.o.Store.State(ctx, *c.workspace.StateFrom)
+	snapshot, err := c.o.Store.Snapshot(ctx, *c.workspace.BeginsWith)
 	if err != nil {
-		return fmt.Errorf("look for the state that it begins with: %w", err)
+		return fmt.Errorf("look for the snapshot that it begins with: %w", err)
 	}
 	var done map[string]string
-	if err := json.Unmarshal(state.Done, &done); err != nil {
-		return fmt.Errorf("read what is done in the state: %w", err)
+	if err := json.Unmarshal(snapshot.Done, &done); err != nil {
+		return fmt.Errorf("read what is done in the snapshot: %w", err)
 	}
 	return c.write(ctx, func(db records.Queries) error { return db.ReplaceDone(ctx, c.workspace.ID, done) })
 }

@@ -22,7 +22,7 @@ import (
 var imageStep = step{
 	do: func(ctx context.Context, c *execution, _ *records.Step) (bool, any, error) {
 		if c.out.plan.Container.Saved != "" {
-			c.log.say("the state that it begins with has it")
+			c.log.say("the snapshot that it begins with has it")
 			return true, site.Image{}, nil
 		}
 		err := c.image(ctx)

@@ -54,12 +54,12 @@ func (r *Runner) removeOf(ctx context.Context, a records.Account) error {
 			return err
 		}
 	}
-	states, err := r.o.Store.StatesOfAccount(ctx, a.ID)
+	snapshots, err := r.o.Store.SnapshotsOfAccount(ctx, a.ID)
 	if err != nil {
 		return err
 	}
-	for _, s := range states {
-		if err := r.removeState(ctx, s); err != nil {
+	for _, s := range snapshots {
+		if err := r.removeSnapshot(ctx, s); err != nil {
 			return err
 		}
 	}

@@ -112,7 +112,7 @@ func (c *execution) makePlan(ctx context.Context, position int) error {
 		if err := db.SetSite(ctx, c.workspace.ID, c.workspace.Site); err != nil {
 			return err
 		}
-		if err := db.SetStateFrom(ctx, c.workspace.ID, from); err != nil {
+		if err := db.SetBeginsWith(ctx, c.workspace.ID, from); err != nil {
 			return err
 		}
 		return db.SetPlan(ctx, c.workspace.ID, c.out.checkout.Commit, b)
@@ -124,7 +124,7 @@ func (c *execution) makePlan(ctx context.Context, position int) error {
 	if err != nil {
 		return err
 	}
-	c.out.plan, c.workspace.StateFrom = p, from
+	c.out.plan, c.workspace.BeginsWith = p, from
 	c.steps = append(c.steps[:position+1], all[position+1:]...)
 	c.log.say(fmt.Sprintf("%d steps", len(p.Steps)))
 	return nil
@@ -148,25 +148,25 @@ func (c *execution) adapt(ctx context.Context, p *plan.Plan) (from *int64, err e
 	switch {
 	case c.run.Kind == records.KindRebuild:
 		p.Steps = plan.ReadyLast(p.Steps)
-		return c.workspace.StateFrom, nil
+		return c.workspace.BeginsWith, nil
 	case c.run.Kind == records.KindPrepare:
 		p.Steps = plan.Ahead(p.Steps)
 		return nil, nil
 	case c.workspace.Kind == records.IsHelper:
 		return nil, c.help(ctx, p)
 	}
-	state, err := c.o.Store.PreparedFor(ctx, c.workspace.Account, c.workspace.Site, c.workspace.Source, p.Container.Digest, c.out.checkout.Commit)
+	snapshot, err := c.o.Store.PreparedFor(ctx, c.workspace.Account, c.workspace.Site, c.workspace.Source, p.Container.Digest, c.out.checkout.Commit)
 	if errors.Is(err, records.ErrNotFound) || c.workspace.Mount {
 		return nil, nil
 	}
 	if err != nil {
 		return nil, err
 	}
-	images, there, err := c.imagesOf(ctx, state)
+	images, there, err := c.imagesOf(ctx, snapshot)
 	if err != nil || !there {
 		return nil, err
 	}
 	p.From(images)
 	c.log.say("begins with what was prepared for this commit")
-	return &state.ID, nil
+	return &snapshot.ID, nil
 }

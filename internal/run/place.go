@@ -52,11 +52,11 @@ func placesOf(sites map[string]site.Site) map[string]place {
 
 // What a site may not be able to do, in words.
 const (
-	toKeepStates   = "keeps no states of workspaces"
-	toTellServices = "tells nothing of single services"
-	toJoin         = "puts no helpers beside a workspace"
-	toSetAside     = "keeps nothing of what a rebuild replaces"
-	toTellAdded    = "does not tell what was added to an instance"
+	toKeepSnapshots = "keeps no snapshots"
+	toTellServices  = "tells nothing of single services"
+	toJoin          = "puts no helpers beside a workspace"
+	toSetAside      = "keeps nothing of what a rebuild replaces"
+	toTellAdded     = "does not tell what was added to an instance"
 )
 
 func (p place) cannot(what string) error {

@@ -78,9 +78,9 @@ func (r *Runner) PlanFirst(ctx context.Context, c source.Checkout, q Request) (f
 		return first, err
 	}
 	prepared := map[string]string{}
-	state, err := r.o.Store.PreparedFor(ctx, q.Account, q.Site, q.Source, p.Container.Digest, c.Commit)
+	snapshot, err := r.o.Store.PreparedFor(ctx, q.Account, q.Site, q.Source, p.Container.Digest, c.Commit)
 	if err == nil {
-		err = json.Unmarshal(state.Done, &prepared)
+		err = json.Unmarshal(snapshot.Done, &prepared)
 	}
 	if err != nil && !errors.Is(err, records.ErrNotFound) {
 		return first, err
@@ -90,7 +90,7 @@ func (r *Runner) PlanFirst(ctx context.Context, c source.Checkout, q Request) (f
 		if err := planned.describe(ctx, s, p, at); err != nil {
 			return first, err
 		}
-		if state.ID != 0 && (s.Name == plan.StepImage || s.Digest != "" && prepared[s.Name] == s.Digest) {
+		if snapshot.ID != 0 && (s.Name == plan.StepImage || s.Digest != "" && prepared[s.Name] == s.Digest) {
 			planned.There = true
 		}
 		first.Steps = append(first.Steps, planned)

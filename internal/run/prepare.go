@@ -15,7 +15,7 @@ import (
 	"domicile/internal/source"
 )
 
-// cleanStep removes what a state was prepared in.
+// cleanStep removes what a snapshot was prepared in.
 var cleanStep = plain((*execution).clean)
 
 // preparedUnused is how long what was prepared, and is not followed, stays without use.
@@ -64,7 +64,7 @@ func (r *Runner) Prepare(ctx context.Context, q Request, follow bool) (records.W
 	return w, busy(err, name)
 }
 
-// clean removes what a source was prepared in, and earlier states of it.
+// clean removes what a source was prepared in, and earlier snapshots of it.
 func (c *execution) clean(ctx context.Context, id string) error {
 	if err := c.at.Remove(ctx, id); err != nil {
 		return err
@@ -72,13 +72,13 @@ func (c *execution) clean(ctx context.Context, id string) error {
 	if err := c.o.Source.Forget(id); err != nil {
 		return err
 	}
-	list, err := c.o.Store.StatesOf(ctx, c.workspace.ID)
+	list, err := c.o.Store.SnapshotsOf(ctx, c.workspace.ID)
 	if err != nil {
 		return err
 	}
 	for i, s := range list {
 		if i > 0 { // the newest comes first
-			if err := c.removeState(ctx, s); err != nil {
+			if err := c.removeSnapshot(ctx, s); err != nil {
 				c.log.say("what was prepared earlier could not be removed: " + err.Error()) // domicile tidy finds it
 			}
 		}
@@ -102,12 +102,12 @@ func (r *Runner) RemovePrepared(ctx context.Context, account int64, name string)
 }
 
 func (r *Runner) dropPrepared(ctx context.Context, w records.Workspace) error {
-	list, err := r.o.Store.StatesOf(ctx, w.ID)
+	list, err := r.o.Store.SnapshotsOf(ctx, w.ID)
 	if err != nil {
 		return err
 	}
 	for _, s := range list {
-		if err := r.removeState(ctx, s); err != nil {
+		if err := r.removeSnapshot(ctx, s); err != nil {
 			return err
 		}
 	}
@@ -173,7 +173,7 @@ func (r *Runner) lookAtBranch(ctx context.Context, w records.Workspace) error {
 }
 
 func (r *Runner) dropUnused(ctx context.Context, w records.Workspace) error {
-	list, err := r.o.Store.StatesOf(ctx, w.ID)
+	list, err := r.o.Store.SnapshotsOf(ctx, w.ID)
 	if err != nil || len(list) == 0 || time.Since(list[0].Used) < preparedUnused {
 		return err
 	}

@@ -30,20 +30,20 @@ func (c *execution) subject(ctx context.Context) (judge.Subject, error) {
 		}
 		s.Folder = p.Container.SourceFolder
 	}
-	if w.StateFrom == nil {
+	if w.BeginsWith == nil {
 		return s, nil
 	}
-	state, err := c.o.Store.State(ctx, *w.StateFrom)
+	snapshot, err := c.o.Store.Snapshot(ctx, *w.BeginsWith)
 	if errors.Is(err, records.ErrNotFound) {
 		return s, nil // what came of it is there; it cannot be made anew
 	}
 	if err != nil {
-		return s, fmt.Errorf("look for the state that it begins with: %w", err)
+		return s, fmt.Errorf("look for the snapshot that it begins with: %w", err)
 	}
 	var images map[string]string
-	if len(state.Images) > 0 {
-		if err := json.Unmarshal(state.Images, &images); err != nil {
-			return s, fmt.Errorf("read the images of the state: %w", err)
+	if len(snapshot.Images) > 0 {
+		if err := json.Unmarshal(snapshot.Images, &images); err != nil {
+			return s, fmt.Errorf("read the images of the snapshot: %w", err)
 		}
 	}
 	for _, name := range images {

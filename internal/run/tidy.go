@@ -29,7 +29,7 @@ func (r *Runner) Leftovers(ctx context.Context) (map[string][]site.Leftover, err
 	return out, nil
 }
 
-// known lists the ids of the workspaces and states that a site may have something of.
+// known lists the ids of the workspaces and snapshots that a site may have something of.
 func (r *Runner) known(ctx context.Context, site string) (ids []string, err error) {
 	list, err := r.o.Store.WorkspacesAt(ctx, site)
 	if err != nil {
@@ -38,11 +38,11 @@ func (r *Runner) known(ctx context.Context, site string) (ids []string, err erro
 	for _, w := range list {
 		ids = append(ids, w.SiteID())
 	}
-	states, err := r.o.Store.StatesAt(ctx, site)
+	snapshots, err := r.o.Store.SnapshotsAt(ctx, site)
 	if err != nil {
 		return nil, err
 	}
-	for _, s := range states {
+	for _, s := range snapshots {
 		ids = append(ids, s.SiteID())
 	}
 	return ids, nil

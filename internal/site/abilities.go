@@ -48,13 +48,13 @@ type Aside interface {
 	DropAside(ctx context.Context, workspace string) error
 }
 
-// Keeper is a site that keeps states of workspaces, from which others can begin.
+// Keeper is a site that keeps snapshots of workspaces, from which others can begin.
 type Keeper interface {
-	// Save keeps the state of a workspace, files and volumes, under a name of its own. What
+	// Save keeps the snapshot of a workspace, files and volumes, under a name of its own. What
 	// a crash left of the same name is replaced.
-	Save(ctx context.Context, workspace, state string, progress func(line string)) (Saved, error)
-	// RemoveSaved removes a state that was kept. Instances that were made from it stay.
-	RemoveSaved(ctx context.Context, state string) error
+	Save(ctx context.Context, workspace, snapshot string, progress func(line string)) (Saved, error)
+	// RemoveSaved removes a snapshot that was kept. Instances that were made from it stay.
+	RemoveSaved(ctx context.Context, snapshot string) error
 }
 
 // Joiner is a site that puts several instances on one network.
@@ -80,7 +80,7 @@ type Differ interface {
 // Sweeper is a site that finds what is left over.
 type Sweeper interface {
 	// Leftovers finds what this installation made and nothing uses any more, and nothing
-	// that was made a moment ago; known gives the ids of the workspaces and of the states
+	// that was made a moment ago; known gives the ids of the workspaces and of the snapshots
 	// there are, and is called when the place has been looked at.
 	Leftovers(ctx context.Context, known func(ctx context.Context) ([]string, error)) ([]Leftover, error)
 	// RemoveLeftover removes one of them.

@@ -51,7 +51,7 @@ type Instance struct {
 	Services []Service
 }
 
-// Saved is a state that was kept.
+// Saved is a snapshot that was kept.
 type Saved struct {
 	Images map[string]string // by service; the workspace's own under the empty name
 	Bytes  int64             // what it takes beyond the images it was made from

@@ -232,7 +232,7 @@ func (s *Site) name(workspace string) string { return "domicile-" + s.o.Installa
 // labels are those of everything that is made for a workspace. All of Domicile's own are
 // set: a container has the labels of its image too, and those are somebody else's word.
 func (s *Site) labels(workspace string) map[string]string {
-	return map[string]string{labelInstallation: s.o.Installation, labelWorkspace: workspace, labelDigest: "", labelBeside: "", labelGuests: "", labelService: "", labelState: "", labelVolumes: "",
+	return map[string]string{labelInstallation: s.o.Installation, labelWorkspace: workspace, labelDigest: "", labelBeside: "", labelGuests: "", labelService: "", labelSnapshot: "", labelVolumes: "",
 		labelImage: "", labelAgent: "", labelHooks: "", labelFolder: "", door.Label: ""}
 }
 

@@ -40,7 +40,7 @@ func (s *Site) firstProcess(ctx context.Context, config *container.Config, c pla
 		config.StopSignal = c.Service.StopSignal
 	}
 	if c.Saved != "" {
-		config.Entrypoint, config.Cmd = nil, nil // the state's own, with the entrypoints in it
+		config.Entrypoint, config.Cmd = nil, nil // the snapshot's own, with the entrypoints in it
 		return nil
 	}
 	if len(c.Entrypoints) == 0 {

@@ -148,7 +148,7 @@ func (s *Site) create(ctx context.Context, workspace string, c plan.Container) e
 	if err != nil {
 		return err
 	}
-	if c.Saved == "" { // else the links are in the state
+	if c.Saved == "" { // else the links are in the snapshot
 		if err := s.linkParts(ctx, made, c); err != nil {
 			return err
 		}
@@ -182,7 +182,7 @@ func (s *Site) Start(ctx context.Context, workspace string) error {
 		return err
 	}
 	err := s.api.ContainerStart(ctx, name, container.StartOptions{})
-	if err != nil && strings.Contains(err.Error(), "paused") { // keeping a state was interrupted
+	if err != nil && strings.Contains(err.Error(), "paused") { // keeping a snapshot was interrupted
 		err = s.api.ContainerUnpause(ctx, name)
 	}
 	if err != nil {

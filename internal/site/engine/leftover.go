@@ -35,9 +35,9 @@ func (s *Site) Leftovers(ctx context.Context, known func(ctx context.Context) ([
 	if err != nil {
 		return nil, s.explain(err, "list the engine's images")
 	}
-	kept, err := s.api.ImageList(ctx, image.ListOptions{Filters: filters.NewArgs(filters.Arg("label", labelState))})
+	kept, err := s.api.ImageList(ctx, image.ListOptions{Filters: filters.NewArgs(filters.Arg("label", labelSnapshot))})
 	if err != nil {
-		return nil, s.explain(err, "list the states that were kept")
+		return nil, s.explain(err, "list the snapshots that were kept")
 	}
 	trials, err := s.api.ImageList(ctx, image.ListOptions{Filters: filters.NewArgs(filters.Arg("label", labelInstallation+"="+s.o.Installation), filters.Arg("reference", trialImage+":*"))})
 	if err != nil {
@@ -73,16 +73,16 @@ func (s *Site) Leftovers(ctx context.Context, known func(ctx context.Context) ([
 		}
 	}
 	for _, i := range kept {
-		state, mine := strings.CutPrefix(i.Labels[labelState], s.o.Installation+"-")
-		if !mine || used[i.ID] || slices.Contains(ids, state) || !s.imageIsOld(ctx, i.ID) {
+		snapshot, mine := strings.CutPrefix(i.Labels[labelSnapshot], s.o.Installation+"-")
+		if !mine || used[i.ID] || slices.Contains(ids, snapshot) || !s.imageIsOld(ctx, i.ID) {
 			continue
 		}
 		// An image that somebody made elsewhere may have the label too, but not the name.
-		at := slices.IndexFunc(i.RepoTags, func(t string) bool { return strings.HasPrefix(t, stateRepository) })
+		at := slices.IndexFunc(i.RepoTags, func(t string) bool { return strings.HasPrefix(t, snapshotRepository) })
 		if at < 0 {
 			continue
 		}
-		list = append(list, site.Leftover{Kind: "image", Name: i.RepoTags[at], Bytes: own[i.ID], Why: "a state that was removed"})
+		list = append(list, site.Leftover{Kind: "image", Name: i.RepoTags[at], Bytes: own[i.ID], Why: "a snapshot that was removed"})
 	}
 	for _, i := range trials {
 		at := slices.IndexFunc(i.RepoTags, func(t string) bool { return strings.HasPrefix(t, trialImage+":") })

@@ -108,7 +108,7 @@ func (s *Site) EnsureService(ctx context.Context, workspace, digest string, judg
 		return err
 	}
 	if v.Saved != "" {
-		return nil // its files are in the state
+		return nil // its files are in the snapshot
 	}
 	return s.putFiles(ctx, made, v.Mounts, source)
 }

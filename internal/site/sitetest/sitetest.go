@@ -49,7 +49,7 @@ func Run(t *testing.T, p Place) {
 	}{
 		"services":  {p.can.Beside != nil && p.can.Overseer != nil, p.services},
 		"set aside": {p.can.Aside != nil, p.aside},
-		"states":    {p.can.Keeper != nil && p.can.Sweeper != nil, p.states},
+		"snapshots": {p.can.Keeper != nil && p.can.Sweeper != nil, p.snapshots},
 		"helpers":   {p.can.Joiner != nil, p.helpers},
 	} {
 		if ability.has {
@@ -207,9 +207,9 @@ func (p Place) aside(t *testing.T) {
 	assert.Equal(t, "two", i.Digest)
 }
 
-// states keeps files and source of an instance, also of one that is stopped, and begins
+// snapshots keeps files and source of an instance, also of one that is stopped, and begins
 // another with them.
-func (p Place) states(t *testing.T) {
+func (p Place) snapshots(t *testing.T) {
 	ctx, id := t.Context(), "w4"
 	p.make(t, id, p.container("one"))
 	require.NoError(t, p.Site.Start(ctx, id))
@@ -232,7 +232,7 @@ func (p Place) states(t *testing.T) {
 	left, err := p.can.Sweeper.Leftovers(ctx, func(context.Context) ([]string, error) { return []string{id, "w5", "s1"}, nil })
 	require.NoError(t, err)
 	for _, l := range left {
-		assert.NotContains(t, l.Name, "s1-", "a known state is no leftover")
+		assert.NotContains(t, l.Name, "s1-", "a known snapshot is no leftover")
 	}
 	require.NoError(t, p.can.Keeper.RemoveSaved(ctx, "s1"))
 	has, err := p.Site.HasImage(ctx, made(t, saved.Images[""]))

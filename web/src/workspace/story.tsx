@@ -4,7 +4,7 @@ import { api, type Run, type Workspace } from "../api/client";
 import { Ago, seconds } from "../frame/time";
 import { TroubleNote } from "../frame/trouble";
 import { Checks, Services, Tasks } from "./proof";
-import { Snapshots } from "./states";
+import { Snapshots } from "./snapshots";
 import { Timeline } from "./timeline";
 import { Drifted, Helpers, Lines } from "./upkeep";
 

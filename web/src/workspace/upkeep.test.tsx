@@ -4,7 +4,7 @@ import type { ReactNode } from "react";
 import { MemoryRouter } from "react-router";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import { api, Trouble, type Workspace } from "../api/client";
-import { Snapshots } from "./states";
+import { Snapshots } from "./snapshots";
 import { Drifted, Helpers, Rebuild, StopsSoon } from "./upkeep";
 
 const deck: Workspace = { id: 1, name: "deck", source: "https://git.skerry.test/deck.git", state: "ready", site: "this-host", created: "2026-04-01T08:00:00Z", lastUsed: "2026-04-01T08:00:00Z", ports: [] };

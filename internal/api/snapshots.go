@@ -14,12 +14,12 @@ import (
 // ListSnapshots lists the account's snapshots.
 func (s *Server) ListSnapshots(ctx context.Context, _ ListSnapshotsRequestObject) (ListSnapshotsResponseObject, error) {
 	list, err := s.o.Store.Snapshots(ctx, account(ctx).ID)
-	return ListSnapshots200JSONResponse(each(list, func(v records.State) Snapshot {
+	return ListSnapshots200JSONResponse(each(list, func(v records.Snapshot) Snapshot {
 		return Snapshot{Id: v.ID, Name: v.Name, Note: v.Note, Source: v.Source, Commit: optional(v.Commit), Site: v.Site, Bytes: v.Bytes, Ready: v.Ready, Created: v.Created}
 	})), err
 }
 
-// SnapshotWorkspace starts the run that keeps the state of a workspace.
+// SnapshotWorkspace starts the run that keeps a snapshot of a workspace.
 func (s *Server) SnapshotWorkspace(ctx context.Context, q SnapshotWorkspaceRequestObject) (SnapshotWorkspaceResponseObject, error) {
 	if _, err := s.find(ctx, q.Name); err != nil {
 		return nil, err
@@ -48,8 +48,8 @@ func (s *Server) MakeFromSnapshot(ctx context.Context, q MakeFromSnapshotRequest
 
 // HandSnapshot gives a snapshot to another account.
 func (s *Server) HandSnapshot(ctx context.Context, q HandSnapshotRequestObject) (HandSnapshotResponseObject, error) {
-	v, err := s.o.Store.State(ctx, q.Id)
-	if errors.Is(err, records.ErrNotFound) || err == nil && (v.Account != account(ctx).ID || v.Kind != records.Snapshot) {
+	v, err := s.o.Store.Snapshot(ctx, q.Id)
+	if errors.Is(err, records.ErrNotFound) || err == nil && (v.Account != account(ctx).ID || v.Kind != records.Personal) {
 		return nil, fault.New("no-snapshot", "domicile snapshots lists yours", "You have no snapshot %d", q.Id)
 	}
 	if err != nil {
@@ -62,7 +62,7 @@ func (s *Server) HandSnapshot(ctx context.Context, q HandSnapshotRequestObject) 
 	if err != nil {
 		return nil, err
 	}
-	return HandSnapshot204Response{}, s.o.Store.HandState(ctx, q.Id, to.ID)
+	return HandSnapshot204Response{}, s.o.Store.HandSnapshot(ctx, q.Id, to.ID)
 }
 
 // colleague finds an account that something is handed to. Names that are not there are
@@ -111,12 +111,12 @@ func (s *Server) preparedView(ctx context.Context, w records.Workspace, follow b
 	if w.State == records.Stopped {
 		v.State = "prepared"
 	}
-	states, err := s.o.Store.StatesOf(ctx, w.ID)
+	snapshots, err := s.o.Store.SnapshotsOf(ctx, w.ID)
 	if err != nil {
 		return v, err
 	}
-	if len(states) > 0 && states[0].Ready {
-		v.Bytes, v.Prepared, v.Used = states[0].Bytes, &states[0].Created, &states[0].Used
+	if len(snapshots) > 0 && snapshots[0].Ready {
+		v.Bytes, v.Prepared, v.Used = snapshots[0].Bytes, &snapshots[0].Created, &snapshots[0].Used
 	}
 	full, err := s.view(ctx, w)
 	v.Run = full.Run

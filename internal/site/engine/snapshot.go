@@ -19,39 +19,39 @@ import (
 	"domicile/internal/site"
 )
 
-// A state is an image for each container: its files, and in its own layer those of its
+// A snapshot is an image for each container: its files, and in its own layer those of its
 // volumes at the places where they are mounted. An engine fills a new volume by itself with
 // what the image has there; places that the image declares to be volumes are the
 // exception, and are kept elsewhere in the image and filled by make.
 const (
-	labelState   = "domicile.state"         // installation and state
-	labelVolumes = "domicile.state-volumes" // JSON: mount target to where its files lie in the image
-	keptVolumes  = "/.domicile-volumes"
+	labelSnapshot = "domicile.state"         // installation and snapshot
+	labelVolumes  = "domicile.state-volumes" // JSON: mount target to where its files lie in the image
+	keptVolumes   = "/.domicile-volumes"
 )
 
-func (s *Site) stateLabel(state string) string { return s.o.Installation + "-" + state }
+func (s *Site) snapshotLabel(snapshot string) string { return s.o.Installation + "-" + snapshot }
 
-func (s *Site) stateTag(state, service string) string {
+func (s *Site) snapshotTag(snapshot, service string) string {
 	if service == "" {
 		service = "workspace"
 	} else {
 		service = "service-" + strings.ToLower(service)
 	}
-	return s.stateTags(state) + service
+	return s.snapshotTags(snapshot) + service
 }
 
-// stateRepository begins the names of the images of states.
-const stateRepository = "domicile-state:"
+// snapshotRepository begins the names of the images of snapshots.
+const snapshotRepository = "domicile-state:"
 
-// stateTags begins the names of a state's images.
-func (s *Site) stateTags(state string) string {
-	return stateRepository + s.hidden("state", s.stateLabel(state)) + "-"
+// snapshotTags begins the names of a snapshot's images.
+func (s *Site) snapshotTags(snapshot string) string {
+	return snapshotRepository + s.hidden("state", s.snapshotLabel(snapshot)) + "-"
 }
 
-// Save keeps the state of a workspace's containers. They are paused meanwhile, so that
+// Save keeps the snapshot of a workspace's containers. They are paused meanwhile, so that
 // files and volumes are of one moment.
-func (s *Site) Save(ctx context.Context, workspace, state string, progress func(string)) (site.Saved, error) {
-	if err := s.RemoveSaved(ctx, state); err != nil {
+func (s *Site) Save(ctx context.Context, workspace, snapshot string, progress func(string)) (site.Saved, error) {
+	if err := s.RemoveSaved(ctx, snapshot); err != nil {
 		return site.Saved{}, err
 	}
 	list, err := s.containers(ctx, workspace)
@@ -71,17 +71,17 @@ func (s *Site) Save(ctx context.Context, workspace, state string, progress func(
 	saved := site.Saved{Images: map[string]string{}}
 	for _, c := range list {
 		service := c.Labels[labelService]
-		bytes, err := s.saveOne(ctx, c, state, service, progress)
+		bytes, err := s.saveOne(ctx, c, snapshot, service, progress)
 		if err != nil {
-			return site.Saved{}, s.explain(err, "keep the state of "+strings.TrimPrefix(c.Names[0], "/"))
+			return site.Saved{}, s.explain(err, "keep the snapshot of "+strings.TrimPrefix(c.Names[0], "/"))
 		}
-		saved.Images[service] = s.stateTag(state, service)
+		saved.Images[service] = s.snapshotTag(snapshot, service)
 		saved.Bytes += bytes
 	}
 	return saved, nil
 }
 
-func (s *Site) saveOne(ctx context.Context, c container.Summary, state, service string, progress func(string)) (int64, error) {
+func (s *Site) saveOne(ctx context.Context, c container.Summary, snapshot, service string, progress func(string)) (int64, error) {
 	there, err := s.api.ContainerInspect(ctx, c.ID)
 	if err != nil {
 		return 0, err
@@ -107,7 +107,7 @@ func (s *Site) saveOne(ctx context.Context, c container.Summary, state, service 
 	if err != nil {
 		return 0, err
 	}
-	labels := []string{fmt.Sprintf("LABEL %s=%s", labelState, s.stateLabel(state)), fmt.Sprintf("LABEL %s=%q", labelVolumes, said)}
+	labels := []string{fmt.Sprintf("LABEL %s=%s", labelSnapshot, s.snapshotLabel(snapshot)), fmt.Sprintf("LABEL %s=%q", labelVolumes, said)}
 	files, err := s.api.ContainerCommit(ctx, c.ID, container.CommitOptions{Changes: labels, Pause: false})
 	if err != nil {
 		return 0, err
@@ -126,7 +126,7 @@ func (s *Site) saveOne(ctx context.Context, c container.Summary, state, service 
 			return 0, fmt.Errorf("copy %s: %w", place, err)
 		}
 	}
-	whole, err := s.api.ContainerCommit(ctx, carrier.ID, container.CommitOptions{Reference: s.stateTag(state, service), Changes: labels})
+	whole, err := s.api.ContainerCommit(ctx, carrier.ID, container.CommitOptions{Reference: s.snapshotTag(snapshot, service), Changes: labels})
 	if err != nil {
 		return 0, err
 	}
@@ -204,7 +204,7 @@ func renamed(archive io.Reader, name string, to io.Writer) error {
 // was left by a crash: then the volumes are filled again, whatever is in them.
 const filling = ".filling"
 
-// make makes a container. One that begins with a state gets its name only when its volumes
+// make makes a container. One that begins with a snapshot gets its name only when its volumes
 // are filled.
 func (s *Site) make(ctx context.Context, config *container.Config, host *container.HostConfig, networks *network.NetworkingConfig, name, saved string) (id string, err error) {
 	kept, err := s.keptBy(ctx, saved)
@@ -259,7 +259,7 @@ func (s *Site) make(ctx context.Context, config *container.Config, host *contain
 	return made.ID, s.api.ContainerRename(ctx, made.ID, name)
 }
 
-// keptBy tells which places of a state the engine does not fill by itself, and where their
+// keptBy tells which places of a snapshot the engine does not fill by itself, and where their
 // files lie in its image.
 func (s *Site) keptBy(ctx context.Context, saved string) (kept map[string]string, err error) {
 	if saved == "" {
@@ -271,7 +271,7 @@ func (s *Site) keptBy(ctx context.Context, saved string) (kept map[string]string
 	}
 	if i.Config != nil && i.Config.Labels[labelVolumes] != "" {
 		if err := json.Unmarshal([]byte(i.Config.Labels[labelVolumes]), &kept); err != nil {
-			return nil, fmt.Errorf("read what the state %s has of volumes: %w", saved, err)
+			return nil, fmt.Errorf("read what the snapshot %s has of volumes: %w", saved, err)
 		}
 	}
 	return kept, nil
@@ -295,21 +295,21 @@ func (s *Site) empty(ctx context.Context, id, place string) (bool, error) {
 	return false, nil
 }
 
-// RemoveSaved removes the images of a state. Containers that were made from them keep
+// RemoveSaved removes the images of a snapshot. Containers that were made from them keep
 // what they need.
-func (s *Site) RemoveSaved(ctx context.Context, state string) error {
-	list, err := s.api.ImageList(ctx, image.ListOptions{All: true, Filters: filters.NewArgs(filters.Arg("label", labelState+"="+s.stateLabel(state)))})
+func (s *Site) RemoveSaved(ctx context.Context, snapshot string) error {
+	list, err := s.api.ImageList(ctx, image.ListOptions{All: true, Filters: filters.NewArgs(filters.Arg("label", labelSnapshot+"="+s.snapshotLabel(snapshot)))})
 	if err != nil {
-		return s.explain(err, "look for the state")
+		return s.explain(err, "look for the snapshot")
 	}
 	for _, i := range list {
 		for _, tag := range i.RepoTags {
-			earlier := stateRepository + s.stateLabel(state) + "-" // as an earlier version named them
-			if !strings.HasPrefix(tag, s.stateTags(state)) && !strings.HasPrefix(tag, earlier) {
-				continue // a state that was made from this one
+			earlier := snapshotRepository + s.snapshotLabel(snapshot) + "-" // as an earlier version named them
+			if !strings.HasPrefix(tag, s.snapshotTags(snapshot)) && !strings.HasPrefix(tag, earlier) {
+				continue // a snapshot that was made from this one
 			}
 			if _, err := s.api.ImageRemove(ctx, tag, image.RemoveOptions{Force: true, PruneChildren: true}); err != nil && !isNotFound(err) {
-				return s.explain(err, "remove the state "+tag)
+				return s.explain(err, "remove the snapshot "+tag)
 			}
 		}
 	}

@@ -17,50 +17,50 @@ import (
 	"domicile/internal/source"
 )
 
-// saveStep keeps the state of the workspace.
+// saveStep keeps a snapshot of the workspace.
 var saveStep = plain((*execution).save)
 
-// save keeps the state of the workspace: for a snapshot in the record that was made when it
+// save keeps a snapshot of the workspace: for a snapshot in the record that was made when it
 // was asked for, for what is prepared in one that is made now.
 func (c *execution) save(ctx context.Context, id string) error {
-	state, err := c.unready(ctx)
+	snapshot, err := c.unready(ctx)
 	if errors.Is(err, records.ErrNotFound) && c.run.Kind == records.KindPrepare {
-		state, err = c.addPrepared(ctx)
+		snapshot, err = c.addPrepared(ctx)
 	}
 	if err != nil {
-		return fmt.Errorf("look for the state's record: %w", err)
+		return fmt.Errorf("look for the snapshot's record: %w", err)
 	}
 	if c.at.can.Keeper == nil {
-		return c.at.cannot(toKeepStates)
+		return c.at.cannot(toKeepSnapshots)
 	}
-	saved, err := c.at.can.Keeper.Save(ctx, id, state.SiteID(), c.log.say)
+	saved, err := c.at.can.Keeper.Save(ctx, id, snapshot.SiteID(), c.log.say)
 	if err != nil {
 		return err
 	}
 	b, err := json.Marshal(saved.Images)
 	if err != nil {
-		return fmt.Errorf("keep the images of the state: %w", err)
+		return fmt.Errorf("keep the images of the snapshot: %w", err)
 	}
 	c.log.say(fmt.Sprintf("%.1f MB", float64(saved.Bytes)/1e6))
-	return c.write(ctx, func(db records.Queries) error { return db.KeepState(ctx, state.ID, b, saved.Bytes) })
+	return c.write(ctx, func(db records.Queries) error { return db.KeepSnapshot(ctx, snapshot.ID, b, saved.Bytes) })
 }
 
-// unready finds the state that this run is to keep.
-func (c *execution) unready(ctx context.Context) (records.State, error) {
-	list, err := c.o.Store.StatesOf(ctx, c.workspace.ID)
+// unready finds the snapshot that this run is to keep.
+func (c *execution) unready(ctx context.Context) (records.Snapshot, error) {
+	list, err := c.o.Store.SnapshotsOf(ctx, c.workspace.ID)
 	if err != nil {
-		return records.State{}, err
+		return records.Snapshot{}, err
 	}
-	i := slices.IndexFunc(list, func(s records.State) bool { return !s.Ready })
+	i := slices.IndexFunc(list, func(s records.Snapshot) bool { return !s.Ready })
 	if i < 0 {
-		return records.State{}, records.ErrNotFound
+		return records.Snapshot{}, records.ErrNotFound
 	}
 	return list[i], nil
 }
 
-// dropUnready forgets a state that could not be kept.
+// dropUnready forgets a snapshot that could not be kept.
 func (c *execution) dropUnready(ctx context.Context) error {
-	state, err := c.unready(ctx)
+	snapshot, err := c.unready(ctx)
 	if errors.Is(err, records.ErrNotFound) {
 		return nil
 	}
@@ -68,18 +68,18 @@ func (c *execution) dropUnready(ctx context.Context) error {
 		return err
 	}
 	if c.at.can.Keeper == nil {
-		return c.at.cannot(toKeepStates)
+		return c.at.cannot(toKeepSnapshots)
 	}
-	if err := c.at.can.Keeper.RemoveSaved(ctx, state.SiteID()); err != nil {
+	if err := c.at.can.Keeper.RemoveSaved(ctx, snapshot.SiteID()); err != nil {
 		c.log.say("what was kept of it could not be removed: " + err.Error()) // domicile tidy finds it
 	}
-	return c.write(ctx, func(db records.Queries) error { return db.RemoveState(ctx, state.ID) })
+	return c.write(ctx, func(db records.Queries) error { return db.RemoveSnapshot(ctx, snapshot.ID) })
 }
 
 // addPrepared makes the record of what was prepared. Where somebody signed in for it, or its
 // image was built with secrets or caches, what is in it is that account's alone: others might
 // not get its submodules or large files by themselves.
-func (c *execution) addPrepared(ctx context.Context) (s records.State, err error) {
+func (c *execution) addPrepared(ctx context.Context) (s records.Snapshot, err error) {
 	if c.workspace, err = c.o.Store.Workspace(ctx, c.workspace.ID); err != nil {
 		return s, err
 	}
@@ -93,22 +93,22 @@ func (c *execution) addPrepared(ctx context.Context) (s records.State, err error
 	}
 	shared := login == nil && (c.out.plan.Recipe == nil || c.out.plan.Recipe.Account == 0)
 	err = c.write(ctx, func(db records.Queries) error {
-		s, err = addState(ctx, db, c.workspace, records.Prepared, "", shared)
+		s, err = addSnapshot(ctx, db, c.workspace, records.Prepared, "", shared)
 		return err
 	})
 	return s, err
 }
 
-// addState makes the record of a state of a workspace as it is now. A shared one is for
+// addSnapshot makes the record of a snapshot of a workspace as it is now. A shared one is for
 // everybody to begin with.
-func addState(ctx context.Context, db records.Queries, w records.Workspace, kind, note string, shared bool) (records.State, error) {
+func addSnapshot(ctx context.Context, db records.Queries, w records.Workspace, kind, note string, shared bool) (records.Snapshot, error) {
 	p, err := planOf(w)
 	if err != nil {
-		return records.State{}, err
+		return records.Snapshot{}, err
 	}
 	done, err := db.DoneSteps(ctx, w.ID)
 	if err != nil {
-		return records.State{}, err
+		return records.Snapshot{}, err
 	}
 	digests := records.Digests(done)
 	if kind == records.Prepared { // what belongs to a person is not done yet
@@ -120,17 +120,17 @@ func addState(ctx context.Context, db records.Queries, w records.Workspace, kind
 	}
 	b, err := json.Marshal(digests)
 	if err != nil {
-		return records.State{}, err
+		return records.Snapshot{}, err
 	}
-	return db.AddState(ctx, records.State{Kind: kind, Account: w.Account, Workspace: &w.ID, Name: w.Name, Note: note, Site: w.Site, Source: w.Source, Ref: w.Ref, File: w.File, Size: w.Size,
+	return db.AddSnapshot(ctx, records.Snapshot{Kind: kind, Account: w.Account, Workspace: &w.ID, Name: w.Name, Note: note, Site: w.Site, Source: w.Source, Ref: w.Ref, File: w.File, Size: w.Size,
 		Commit: w.Commit, Plan: w.Plan, Session: w.Session, UID: w.UID, Done: b, Digest: p.Container.Digest, Shared: shared})
 }
 
 // imagesOf gives the images of a state, and whether the site still has them all. Of one
 // that it has not the record is of no more use.
-func (c *execution) imagesOf(ctx context.Context, state records.State) (images map[string]string, there bool, err error) {
-	if err := json.Unmarshal(state.Images, &images); err != nil {
-		return nil, false, fmt.Errorf("read the images of the state: %w", err)
+func (c *execution) imagesOf(ctx context.Context, snapshot records.Snapshot) (images map[string]string, there bool, err error) {
+	if err := json.Unmarshal(snapshot.Images, &images); err != nil {
+		return nil, false, fmt.Errorf("read the images of the snapshot: %w", err)
 	}
 	for _, image := range images {
 		judged, err := plan.JudgeImage(image, judge.Subject{Images: []string{image}})
@@ -143,13 +143,13 @@ func (c *execution) imagesOf(ctx context.Context, state records.State) (images m
 		}
 		if !has {
 			c.log.say("what was prepared is gone from the site")
-			return nil, false, c.write(ctx, func(db records.Queries) error { return db.RemoveState(ctx, state.ID) })
+			return nil, false, c.write(ctx, func(db records.Queries) error { return db.RemoveSnapshot(ctx, snapshot.ID) })
 		}
 	}
 	return images, len(images) > 0, nil
 }
 
-// Snapshot makes the run that keeps the state of a workspace.
+// Snapshot makes the run that keeps a snapshot of a workspace.
 func (r *Runner) Snapshot(ctx context.Context, account int64, name, note string) (records.Workspace, error) {
 	var w records.Workspace
 	err := r.o.Store.InTx(ctx, func(db records.Queries, tx pgx.Tx) error {
@@ -162,27 +162,27 @@ func (r *Runner) Snapshot(ctx context.Context, account int64, name, note string)
 		}
 		switch at, err := r.place(w.Site); {
 		case w.State != records.Ready && w.State != records.Stopped:
-			return fault.New("not-ready", "watch it: domicile follow "+name, "the workspace %s is %s: only one that was made has a state to keep", name, w.State)
+			return fault.New("not-ready", "watch it: domicile follow "+name, "the workspace %s is %s: only one that was made has anything to keep", name, w.State)
 		case err != nil:
 			return err
 		case at.can.Keeper == nil:
-			return at.cannot(toKeepStates)
+			return at.cannot(toKeepSnapshots)
 		case w.Mount:
-			return fault.New("mounted-folder", "keep the folder's files in your own way, or make a workspace from a git address", "the source of %s is a folder of the host, which is no part of a state", name)
+			return fault.New("mounted-folder", "keep the folder's files in your own way, or make a workspace from a git address", "the source of %s is a folder of the host, which is no part of a snapshot", name)
 		}
 		if err := r.enqueue(ctx, db, tx, w, records.KindSnapshot, plan.Save()); err != nil {
 			return err
 		}
-		_, err = addState(ctx, db, w, records.Snapshot, note, false)
+		_, err = addSnapshot(ctx, db, w, records.Personal, note, false)
 		return err
 	})
 	return w, busy(err, name)
 }
 
 // snapshotOf finds a snapshot that belongs to an account and is kept whole.
-func (r *Runner) snapshotOf(ctx context.Context, account, id int64) (s records.State, p *plan.Plan, err error) {
-	s, err = r.o.Store.State(ctx, id)
-	if errors.Is(err, records.ErrNotFound) || err == nil && (s.Account != account || s.Kind != records.Snapshot) {
+func (r *Runner) snapshotOf(ctx context.Context, account, id int64) (s records.Snapshot, p *plan.Plan, err error) {
+	s, err = r.o.Store.Snapshot(ctx, id)
+	if errors.Is(err, records.ErrNotFound) || err == nil && (s.Account != account || s.Kind != records.Personal) {
 		return s, nil, fault.New("no-snapshot", "domicile snapshots lists yours", "you have no snapshot %d", id)
 	}
 	if err != nil {
@@ -228,7 +228,7 @@ func (r *Runner) Return(ctx context.Context, account int64, name string, snapsho
 }
 
 // begin writes into a workspace's record that it begins with a state.
-func (r *Runner) begin(ctx context.Context, db records.Queries, w records.Workspace, s records.State, p *plan.Plan) error {
+func (r *Runner) begin(ctx context.Context, db records.Queries, w records.Workspace, s records.Snapshot, p *plan.Plan) error {
 	if p.Container.Hostname == s.Name {
 		p.Container.Hostname = w.Name
 	}
@@ -236,7 +236,7 @@ func (r *Runner) begin(ctx context.Context, db records.Queries, w records.Worksp
 	if err != nil {
 		return fmt.Errorf("keep the plan: %w", err)
 	}
-	return errors.Join(db.SetPlan(ctx, w.ID, s.Commit, b), db.SetStateFrom(ctx, w.ID, &s.ID))
+	return errors.Join(db.SetPlan(ctx, w.ID, s.Commit, b), db.SetBeginsWith(ctx, w.ID, &s.ID))
 }
 
 // FromSnapshot makes the record of a workspace that begins with a snapshot, and the run
@@ -272,26 +272,26 @@ func (r *Runner) FromSnapshot(ctx context.Context, account, snapshot int64, name
 
 // RemoveSnapshot removes a snapshot. Workspaces that began with it stay.
 func (r *Runner) RemoveSnapshot(ctx context.Context, account, id int64) error {
-	s, err := r.o.Store.State(ctx, id)
-	if errors.Is(err, records.ErrNotFound) || err == nil && (s.Account != account || s.Kind != records.Snapshot) {
+	s, err := r.o.Store.Snapshot(ctx, id)
+	if errors.Is(err, records.ErrNotFound) || err == nil && (s.Account != account || s.Kind != records.Personal) {
 		return fault.New("no-snapshot", "domicile snapshots lists yours", "you have no snapshot %d", id)
 	}
 	if err != nil {
 		return err
 	}
-	return r.removeState(ctx, s)
+	return r.removeSnapshot(ctx, s)
 }
 
-func (r *Runner) removeState(ctx context.Context, s records.State) error {
+func (r *Runner) removeSnapshot(ctx context.Context, s records.Snapshot) error {
 	at, err := r.place(s.Site)
 	if err != nil {
 		return err
 	}
 	if at.can.Keeper == nil {
-		return at.cannot(toKeepStates)
+		return at.cannot(toKeepSnapshots)
 	}
 	if err := at.can.Keeper.RemoveSaved(ctx, s.SiteID()); err != nil {
 		return err
 	}
-	return r.o.Store.RemoveState(ctx, s.ID)
+	return r.o.Store.RemoveSnapshot(ctx, s.ID)
 }
