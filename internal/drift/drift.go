@@ -13,7 +13,7 @@ import (
 
 // Finding is one thing that differs from the definition.
 type Finding struct {
-	Kind string `json:"kind"` // definition, container, apt, pip, npm or go
+	Kind string `json:"kind"` // definition, workspace, apt, pip, npm or go
 	Name string `json:"name"`
 	Says string `json:"says"`
 	Line string `json:"line,omitempty"` // what to add to the definition

@@ -40,7 +40,10 @@ const (
 	StepClean        = "clean"             // remove what the snapshot was prepared in
 	StepStop         = "stop"
 	StepRemove       = "remove"
-	StepPutBack      = "put-back"
+	StepSetAside     = "set-aside"  // in a rebuild: keep what is replaced
+	StepCarryOver    = "carry-over" // bring over from it what shells remember
+	StepDropAside    = "drop-aside" // remove it, when the new works
+	StepPutBack      = "put-back"   // or put it back, when the new does not
 )
 
 // Step is one step of a plan.

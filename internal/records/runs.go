@@ -60,6 +60,12 @@ type Step struct {
 	LastMillis *int64
 }
 
+// Over notes that a step is over, now.
+func (s *Step) Over(state, reason string) {
+	now := time.Now()
+	s.State, s.Reason, s.Ended = state, reason, &now
+}
+
 const stepColumns = "run, position, name, title, digest, state, reason, attempts, result, started, ended, last_millis"
 
 // AddRun makes a run for a workspace. While another one is unfinished it is ErrBusy.

@@ -59,7 +59,7 @@ func (c *execution) agent(ctx context.Context, id string) error {
 	return c.rejoin(ctx, link)
 }
 
-// session replaces the variables that needed a running container.
+// session replaces the variables that needed a running workspace.
 func (c *execution) session(ctx context.Context, hello wire.HelloReply) (s wire.Session, err error) {
 	p := c.out.plan
 	s = wire.Session{User: p.Session.User, Folder: p.Session.Folder, Probe: p.Session.Probe, Workspace: c.workspace.Name, Env: map[string]*string{}}

@@ -34,12 +34,12 @@ func (r *Runner) Drift(ctx context.Context, w records.Workspace) ([]drift.Findin
 	}
 	switch {
 	case !found:
-		return append(list, drift.Finding{Kind: "container", Name: w.Name, Says: "its container was removed from outside", Line: "domicile provision -name " + w.Name + " " + w.Source}), nil
+		return append(list, drift.Finding{Kind: "workspace", Name: w.Name, Says: "it was removed from its site from outside", Line: "domicile provision -name " + w.Name + " " + w.Source}), nil
 	case there.Digest != old.Container.Digest:
-		list = append(list, drift.Finding{Kind: "container", Name: w.Name, Says: "its container is not the one that was made for it"})
+		list = append(list, drift.Finding{Kind: "workspace", Name: w.Name, Says: "what is at its site is not what was made for it"})
 	}
 	if at.can.Differ == nil {
-		return append(list, drift.Finding{Kind: "container", Name: w.Name, Says: at.cannot(toTellAdded).Error()}), nil
+		return append(list, drift.Finding{Kind: "workspace", Name: w.Name, Says: at.cannot(toTellAdded).Error()}), nil
 	}
 	added, err := at.can.Differ.Added(ctx, w.SiteID())
 	if err != nil {

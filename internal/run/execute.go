@@ -177,18 +177,13 @@ func (c *execution) load(ctx context.Context) (err error) {
 	if err := c.openSecrets(ctx); err != nil {
 		return err
 	}
-	if !startsWithoutPlan(c.run.Kind) || len(c.workspace.Plan) > 0 {
+	if !c.kind().plans || len(c.workspace.Plan) > 0 {
 		c.out.plan, err = planOf(c.workspace)
-		if c.run.Kind == records.KindRemove || c.run.Kind == records.KindStop {
-			err = nil // they need no plan
+		if c.kind().unplanned {
+			err = nil
 		}
 	}
 	return err
-}
-
-// startsWithoutPlan tells whether a kind of run makes its plan itself.
-func startsWithoutPlan(kind string) bool {
-	return kind == records.KindProvision || kind == records.KindRebuild || kind == records.KindPrepare
 }
 
 func planOf(w records.Workspace) (*plan.Plan, error) {
@@ -208,7 +203,7 @@ func neverMade(w records.Workspace) error {
 
 // carryOut goes through the steps. A step that fails ends the run, which is no error here.
 func (c *execution) carryOut(ctx context.Context) error {
-	if (c.run.Kind == records.KindProvision || c.run.Kind == records.KindPrepare) && c.workspace.State != records.Ready {
+	if c.kind().begins == records.Waiting && c.workspace.State != records.Ready {
 		if err := c.setState(ctx, records.Making, ""); err != nil {
 			return err
 		}
@@ -232,16 +227,8 @@ func (c *execution) carryOut(ctx context.Context) error {
 	if err := c.advance(ctx); err != nil {
 		return err
 	}
-	if c.run.Kind == records.KindRemove {
-		return c.write(ctx, func(db records.Queries) error { return db.RemoveWorkspace(ctx, c.workspace) })
-	}
-	if c.run.Kind == records.KindRebuild {
-		if c.at.can.Aside != nil {
-			if err := c.at.can.Aside.DropAside(ctx, c.workspace.SiteID()); err != nil {
-				return err
-			}
-		}
-		if err := c.write(ctx, func(db records.Queries) error { return db.DropEarlier(ctx, c.workspace.ID) }); err != nil {
+	if succeeded := c.kind().succeeded; succeeded != nil {
+		if over, err := succeeded(c, ctx); err != nil || over {
 			return err
 		}
 	}
@@ -299,73 +286,11 @@ func (c *execution) endStep(s *records.Step, skipped bool, result any) error {
 	if err != nil {
 		return fmt.Errorf("keep the result of %s: %w", s.Name, err)
 	}
-	now := time.Now()
-	s.State, s.Result, s.Ended = records.Succeeded, b, &now
+	s.Over(records.Succeeded, s.Reason)
 	if skipped {
 		s.State = records.Skipped
 	}
+	s.Result = b
 	c.ended = append(c.ended, *s)
 	return nil
-}
-
-// fail writes down that a step failed, and with it the run and the workspace. One that
-// is ready already stays ready, with the reason beside it.
-func (c *execution) fail(ctx context.Context, s *records.Step, stepErr error) error {
-	now := time.Now()
-	s.State, s.Reason, s.Ended = records.Failed, reasonOf(stepErr), &now
-	if c.run.Kind == records.KindRebuild {
-		return c.giveBack(ctx, s)
-	}
-	if err := c.advance(ctx, *s); err != nil {
-		return err
-	}
-	return c.endFailed(ctx, s, fault.IsTransient(stepErr))
-}
-
-// endFailed ends a run one of whose steps is written down as failed. passing tells that
-// trying again may cure it; a worker that comes later does not know.
-func (c *execution) endFailed(ctx context.Context, s *records.Step, passing bool) error {
-	switch c.run.Kind {
-	case records.KindRebuild:
-		return c.giveBack(ctx, s)
-	case records.KindSnapshot:
-		if err := c.dropUnready(ctx); err != nil {
-			return err
-		}
-		return c.failRun(ctx, c.workspace.State, "no state was kept: "+s.Reason)
-	}
-	state := records.Failed
-	switch {
-	case c.workspace.State == records.Ready:
-		state = records.Ready
-	case c.run.Kind == records.KindStart && (passing || c.siteAway(ctx)):
-		// Its site is away for longer: it is started when the site is back.
-		state = records.Lost
-	}
-	return c.failRun(ctx, state, s.Title+": "+s.Reason)
-}
-
-// siteAway tells whether the site does not answer: then a step's error says more of the
-// site than of the workspace.
-func (c *execution) siteAway(ctx context.Context) bool {
-	if c.at.Site == nil {
-		return false
-	}
-	_, _, err := c.at.Find(ctx, c.workspace.SiteID())
-	return err != nil && fault.IsTransient(err)
-}
-
-func (c *execution) failRun(ctx context.Context, state, reason string) error {
-	c.o.Log.Info("a run failed", "workspace", c.workspace.Name, "run", c.run.ID, "kind", c.run.Kind, "reason", reason)
-	if err := c.setState(ctx, state, reason); err != nil {
-		return err
-	}
-	return c.keep(ctx, func() error { return c.o.Store.EndRun(ctx, c.workspace, c.run, records.Failed, reason) })
-}
-
-func reasonOf(err error) string {
-	if remedy := fault.Remedy(err); remedy != "" {
-		return err.Error() + ". To mend it: " + remedy
-	}
-	return err.Error()
 }

@@ -13,8 +13,8 @@ import (
 // Foreseen is what a rebuild would do, and what would be lost by it.
 type Foreseen struct {
 	Steps    []string // titles of those that would be done again; none: nothing changed
-	Replaces bool     // the container is replaced
-	Lost     []string // what is in the container alone, in words
+	Replaces bool     // it is made anew
+	Lost     []string // what is nowhere else, in words
 	Stays    []string // what is kept
 }
 
@@ -54,7 +54,7 @@ func (r *Runner) Foresee(ctx context.Context, w records.Workspace, pull bool) (f
 	}
 	f.Replaces = !found || there.Digest != n.plan.Container.Digest
 	if !f.Replaces {
-		f.Stays = []string{"the container with all files in it"}
+		f.Stays = []string{"all files in it"}
 		return f, nil
 	}
 	f.Stays = []string{"the source with what was changed in it", "volumes", "what shells remember of what was typed"}

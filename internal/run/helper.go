@@ -110,7 +110,7 @@ func specOf(w records.Workspace) (s helperSpec, err error) {
 // help makes a definition's plan that of a helper.
 func (c *execution) help(ctx context.Context, p *plan.Plan) error {
 	if p.Container.Service != nil {
-		return fault.New("not-carried-out", "choose a definition with image or build", "a helper is one container: the definition is of kind Compose")
+		return fault.New("not-carried-out", "choose a definition with image or build", "a helper is made of one image: the definition is of kind Compose")
 	}
 	spec, err := specOf(c.workspace)
 	if err != nil {
@@ -180,7 +180,7 @@ func connect(ctx context.Context, db records.Queries, at place, parent records.W
 	return names, at.can.Joiner.Join(ctx, parent.SiteID(), parent.Name, byID)
 }
 
-// rejoin starts the helpers of a workspace whose container was started, and puts it on
+// rejoin starts the helpers of a workspace that was started, and puts it on
 // their network again.
 func (c *execution) rejoin(ctx context.Context, link *agentlink.Link) error {
 	if c.workspace.Kind != records.IsWorkspace {

@@ -66,7 +66,7 @@ func (c *execution) ownCheckout(ctx context.Context) error {
 		return err
 	}
 	want := source.Want{Address: address, Ref: c.workspace.Ref, Key: c.workspace.SiteID(), Came: c.askedAt(c.run.ID), Say: c.log.say}
-	if c.run.Kind != records.KindProvision && c.run.Kind != records.KindPrepare && c.run.Kind != records.KindRebuild && address.Folder == "" {
+	if !c.kind().plans && address.Folder == "" {
 		kept := c.o.Source.Own(want.Key, address.Name())
 		if _, err := os.Stat(kept); err == nil {
 			c.out.checkout = source.Checkout{Folder: kept, Name: address.Name(), Commit: c.workspace.Commit}

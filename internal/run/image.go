@@ -193,9 +193,6 @@ func (c *execution) needSource(ctx context.Context) error {
 // services makes and starts services, each when those it waits for are as far as it
 // wants. late chooses those that need the source.
 func (c *execution) services(ctx context.Context, id string, late bool) error {
-	if err := c.setAside(ctx, id); err != nil {
-		return err
-	}
 	s, err := c.subject(ctx)
 	if err != nil {
 		return err

@@ -16,27 +16,29 @@ import (
 )
 
 // stageStep runs the commands of a lifecycle stage, once for its digest. postStartStep runs
-// its own at every start, postAttachStep at each attach.
+// its own at every start, which a rebuild that leaves the instance is not; postAttachStep at
+// each attach.
 var (
-	stageStep = step{do: func(ctx context.Context, c *execution, s *records.Step) (bool, any, error) {
-		return c.once(ctx, s, func() error { return c.lifecycle(ctx, c.workspace.SiteID(), s) })
-	}}
-	postStartStep = step{do: func(ctx context.Context, c *execution, s *records.Step) (bool, any, error) {
-		if c.run.Kind == records.KindRebuild && c.out.same { // which is no start
-			return stageStep.do(ctx, c, s)
-		}
-		return false, nil, c.postStart(ctx, c.workspace.SiteID(), s)
-	}}
+	stageStep     = step{done: doneBefore, do: noted((*execution).lifecycle)}
+	postStartStep = step{
+		done: func(ctx context.Context, c *execution, s *records.Step) (bool, error) {
+			if c.kind().replaces && c.out.same {
+				return doneBefore(ctx, c, s)
+			}
+			return false, nil
+		},
+		do: noted((*execution).lifecycle),
+	}
 	postAttachStep = step{do: func(ctx context.Context, c *execution, s *records.Step) (bool, any, error) {
-		return false, nil, c.lifecycle(ctx, c.workspace.SiteID(), s)
+		return false, nil, c.lifecycle(ctx, s)
 	}}
 )
 
 // lifecycle runs the commands of a stage in order; the parts of an object at the same
 // time. Each is a task of the agent's under a key of this run, so that a worker that
 // takes the run over attaches to what runs already instead of running it twice.
-func (c *execution) lifecycle(ctx context.Context, id string, s *records.Step) error {
-	link, err := c.joined(ctx, id)
+func (c *execution) lifecycle(ctx context.Context, s *records.Step) error {
+	link, err := c.joined(ctx, c.workspace.SiteID())
 	if err != nil {
 		return err
 	}
@@ -115,14 +117,4 @@ func firstLine(s string) string {
 		line += " …"
 	}
 	return line
-}
-
-// postStart runs postStartCommand, and notes it for a rebuild that leaves the container.
-func (c *execution) postStart(ctx context.Context, id string, s *records.Step) error {
-	if err := c.lifecycle(ctx, id, s); err != nil {
-		return err
-	}
-	return c.write(ctx, func(db records.Queries) error {
-		return db.SetDone(ctx, c.workspace.ID, records.Done{Step: s.Name, Digest: s.Digest})
-	})
 }

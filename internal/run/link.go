@@ -1,6 +1,7 @@
 package run
 
 import (
+	"cmp"
 	"context"
 	"time"
 
@@ -8,10 +9,10 @@ import (
 	"domicile/internal/fault"
 )
 
-// agentPatience is how long an agent has to answer after its container was started.
+// agentPatience is how long an agent has to answer after its instance was started.
 const agentPatience = 30 * time.Second
 
-// lookEvery is how often it is looked whether a container whose agent does not answer yet
+// lookEvery is how often it is looked whether an instance whose agent does not answer yet
 // still runs.
 const lookEvery = 100 * time.Millisecond
 
@@ -59,12 +60,12 @@ func (c *execution) reach(ctx context.Context, id string) (*agentlink.Link, erro
 	}
 }
 
-// runsStill tells why an agent will not answer: its container has ended, or its site is away.
+// runsStill tells why an agent will not answer: it has ended, or its site is away.
 func (c *execution) runsStill(ctx context.Context, id string) error {
 	there, found, err := c.at.Find(ctx, id)
 	if err == nil && (!found || !there.Running) {
-		return fault.New("container-ended", "look at the image: it must be able to run programs, and a command of its own must not end",
-			"the workspace's container ended at once (exit status %d)", there.ExitCode)
+		return fault.New("workspace-ended", "look at the image: it must be able to run programs, and a command of its own must not end",
+			"the workspace ended at once (%s)", cmp.Or(there.Ended, "it is gone"))
 	}
 	if ctx.Err() != nil {
 		return nil // it is told who waits

@@ -3,7 +3,6 @@ package run
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"strings"
 
@@ -66,7 +65,7 @@ func (c *execution) makePlan(ctx context.Context, position int) error {
 			return err
 		}
 	}
-	if c.run.Kind == records.KindRebuild && c.workspace.Commit != "" && !c.run.Pull {
+	if c.kind().replaces && c.workspace.Commit != "" && !c.run.Pull {
 		// The source stays as it is, with what was changed in it.
 		c.out.checkout.Commit = c.workspace.Commit
 	}
@@ -92,7 +91,7 @@ func (c *execution) makePlan(ctx context.Context, position int) error {
 		return err
 	}
 	c.tellMissing(p)
-	from, err := c.adapt(ctx, p)
+	from, err := c.kind().adapt(c, ctx, p)
 	if err != nil {
 		return err
 	}
@@ -104,7 +103,7 @@ func (c *execution) makePlan(ctx context.Context, position int) error {
 		if err := db.AddSteps(ctx, c.run.ID, c.workspace.Source, stepsFrom(position+1, p.Steps)); err != nil {
 			return err
 		}
-		if c.run.Kind == records.KindRebuild {
+		if c.kind().replaces {
 			if err := db.KeepEarlier(ctx, c.workspace.ID); err != nil {
 				return err
 			}
@@ -140,33 +139,4 @@ func (c *execution) foreseePull(ctx context.Context) error {
 	defer link.Close()
 	_, err = c.mayPull(ctx, link)
 	return err
-}
-
-// adapt makes a definition's plan that of this kind of run and workspace. It gives the
-// state that the workspace begins with, where there is one.
-func (c *execution) adapt(ctx context.Context, p *plan.Plan) (from *int64, err error) {
-	switch {
-	case c.run.Kind == records.KindRebuild:
-		p.Steps = plan.ReadyLast(p.Steps)
-		return c.workspace.BeginsWith, nil
-	case c.run.Kind == records.KindPrepare:
-		p.Steps = plan.Ahead(p.Steps)
-		return nil, nil
-	case c.workspace.Kind == records.IsHelper:
-		return nil, c.help(ctx, p)
-	}
-	snapshot, err := c.o.Store.PreparedFor(ctx, c.workspace.Account, c.workspace.Site, c.workspace.Source, p.Container.Digest, c.out.checkout.Commit)
-	if errors.Is(err, records.ErrNotFound) || c.workspace.Mount {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	images, there, err := c.imagesOf(ctx, snapshot)
-	if err != nil || !there {
-		return nil, err
-	}
-	p.From(images)
-	c.log.say("begins with what was prepared for this commit")
-	return &snapshot.ID, nil
 }

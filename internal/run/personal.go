@@ -13,9 +13,7 @@ import (
 )
 
 // personalStep puts the person's own settings in.
-var personalStep = step{do: func(ctx context.Context, c *execution, s *records.Step) (bool, any, error) {
-	return c.personal(ctx, c.workspace.SiteID(), s)
-}}
+var personalStep = step{done: doneBefore, do: personal}
 
 // personalFolder is where a person's own settings are put, in the home folder.
 const personalFolder = ".personal"
@@ -33,8 +31,8 @@ done`
 
 // personal puts the person's own settings in, as the last step. It may fail without the
 // workspace failing: what went wrong is told, and the workspace is ready.
-func (c *execution) personal(ctx context.Context, id string, s *records.Step) (bool, any, error) {
-	skipped, result, err := c.once(ctx, s, func() error { return c.putPersonal(ctx, id) })
+func personal(ctx context.Context, c *execution, s *records.Step) (bool, any, error) {
+	_, _, err := noted((*execution).putPersonal)(ctx, c, s)
 	if err != nil && ctx.Err() == nil && !records.Unavailable(err) {
 		c.log.say("your settings were not put in: " + err.Error())
 		if remedy := fault.Remedy(err); remedy != "" {
@@ -42,10 +40,10 @@ func (c *execution) personal(ctx context.Context, id string, s *records.Step) (b
 		}
 		return false, nil, nil
 	}
-	return skipped, result, err
+	return false, nil, err
 }
 
-func (c *execution) putPersonal(ctx context.Context, id string) error {
+func (c *execution) putPersonal(ctx context.Context, _ *records.Step) error {
 	account, err := c.o.Store.AccountByID(ctx, c.workspace.Account)
 	if err != nil {
 		return err
@@ -58,7 +56,7 @@ func (c *execution) putPersonal(ctx context.Context, id string) error {
 	if err != nil {
 		return err
 	}
-	link, err := c.joined(ctx, id)
+	link, err := c.joined(ctx, c.workspace.SiteID())
 	if err != nil {
 		return err
 	}

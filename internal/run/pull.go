@@ -115,7 +115,7 @@ func (c *execution) ask(ctx context.Context, link *agentlink.Link, args ...strin
 	return strings.TrimSpace(out.String()), err
 }
 
-// sourceTarget is where the source is in the container that runs.
+// sourceTarget is where the source is in the workspace that runs.
 func (c *execution) sourceTarget() string {
 	if c.out.plan != nil {
 		return c.out.plan.Container.SourceTarget

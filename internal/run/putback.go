@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"time"
 
 	"domicile/internal/agent/wire"
 	"domicile/internal/fault"
@@ -19,7 +18,7 @@ var putBackStep = plain((*execution).putEarlierBack)
 // giveBack ends a rebuild one of whose steps failed. That the step failed, and that the
 // earlier workspace is to be put back, is written down at the same moment: whoever goes on
 // from there, goes on with that.
-func (c *execution) giveBack(ctx context.Context, failed *records.Step) error {
+func (c *execution) giveBack(ctx context.Context, failed *records.Step, _ bool) error {
 	before, err := c.before(ctx)
 	if err != nil {
 		return err
@@ -63,8 +62,7 @@ func (c *execution) putBack(ctx context.Context, failed *records.Step, before *e
 		}
 	}
 	if stepErr != nil {
-		now := time.Now()
-		s.State, s.Reason, s.Ended = records.Failed, reasonOf(stepErr), &now
+		s.Over(records.Failed, reasonOf(stepErr))
 		if err := c.advance(ctx, *s); err != nil {
 			return err
 		}
@@ -88,7 +86,7 @@ func (c *execution) putBack(ctx context.Context, failed *records.Step, before *e
 	})
 }
 
-// putEarlierBack is the step: the containers, then what their programs are told. Done again
+// putEarlierBack is the step: what was set aside, then what their programs are told. Done again
 // it finds its work done.
 func (c *execution) putEarlierBack(ctx context.Context, id string) error {
 	before, err := c.before(ctx)

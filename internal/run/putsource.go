@@ -17,31 +17,37 @@ import (
 	"domicile/internal/source"
 )
 
-// sourceStep puts the source in.
-var sourceStep = step{do: func(ctx context.Context, c *execution, s *records.Step) (bool, any, error) {
-	return c.source(ctx, c.workspace.SiteID(), s)
-}}
+// sourceStep puts the source in, unless it is there.
+var sourceStep = step{done: sourceStays, do: noted((*execution).source)}
 
-// source puts the source in, unless it is there: a rebuild keeps what was changed in it.
-func (c *execution) source(ctx context.Context, id string, s *records.Step) (bool, any, error) {
-	if c.run.Kind == records.KindRebuild {
-		done, err := c.o.Store.DoneSteps(ctx, c.workspace.ID)
-		if err != nil {
-			return false, nil, err
-		}
-		if before, there := done[s.Name]; there && c.run.Pull && before.Digest != s.Digest {
-			return c.once(ctx, s, func() error {
-				if err := c.bringCommits(ctx, id); err != nil {
-					return err
-				}
-				return c.forgetCheckout()
-			})
-		} else if there {
-			c.log.say("the source stays as it is, with what was changed in it")
-			return true, nil, c.forgetCheckout()
-		}
+// sourceStays tells that the source is there: a rebuild keeps what was changed in it.
+func sourceStays(ctx context.Context, c *execution, s *records.Step) (bool, error) {
+	if !c.kind().replaces {
+		return doneBefore(ctx, c, s)
 	}
-	return c.once(ctx, s, func() error { return c.put(ctx, id) })
+	done, err := c.o.Store.DoneSteps(ctx, c.workspace.ID)
+	before, there := done[s.Name]
+	if err != nil || !there || c.run.Pull && before.Digest != s.Digest {
+		return false, err
+	}
+	c.log.say("the source stays as it is, with what was changed in it")
+	return true, c.forgetCheckout()
+}
+
+// source puts the source in, or, where a rebuild finds it there, new commits.
+func (c *execution) source(ctx context.Context, s *records.Step) error {
+	id := c.workspace.SiteID()
+	done, err := c.o.Store.DoneSteps(ctx, c.workspace.ID)
+	if err != nil {
+		return err
+	}
+	if _, there := done[s.Name]; !there || !c.kind().replaces {
+		return c.put(ctx, id)
+	}
+	if err := c.bringCommits(ctx, id); err != nil {
+		return err
+	}
+	return c.forgetCheckout()
 }
 
 // put sends the source through the agent: the same way at every kind of site.
@@ -69,7 +75,7 @@ func (c *execution) put(ctx context.Context, id string) error {
 // git inside, nobody commits there.
 func (c *execution) author(ctx context.Context, link *agentlink.Link) error {
 	account, err := c.o.Store.AccountByID(ctx, c.workspace.Account)
-	if err != nil || c.out.checkout.Keep || c.run.Kind == records.KindPrepare {
+	if err != nil || c.out.checkout.Keep || c.kind().impersonal {
 		return err
 	}
 	for name, value := range map[string]string{"user.name": account.AuthorName, "user.email": account.AuthorMail} {

@@ -70,12 +70,12 @@ func (r *Runner) examine(ctx context.Context, name string, s place) {
 }
 
 // tellOfRoot says at each start where several people share a site on whose host root of a
-// container is root.
+// workspace is root.
 func (r *Runner) tellOfRoot(ctx context.Context, name string, facts site.Facts) {
 	if n, err := r.o.Store.CountAccounts(ctx); err != nil || n < 2 || facts.UserNamespaces {
 		return
 	}
-	r.o.Log.Warn("several people have accounts, and root of a container is root of the host at this site: start its engine with userns-remap (docs/trust.md)", "site", name)
+	r.o.Log.Warn("several people have accounts, and root of a workspace is root of the host at this site: give its users other numbers there (docs/trust.md)", "site", name)
 }
 
 // unreachable marks the workspaces whose site does not answer.
@@ -138,7 +138,7 @@ func (r *Runner) compare(ctx context.Context, name string, s place, instances []
 	return nil
 }
 
-const reasonGone = "its container is gone from the site; provision it again: its source is still in its volume"
+const reasonGone = "it is gone from its site; provision it again: its source is still in its volume"
 
 // restart starts a workspace that ran until its site, or something of it, went away.
 func (r *Runner) restart(ctx context.Context, w records.Workspace, why string) error {
@@ -161,13 +161,6 @@ func (r *Runner) restart(ctx context.Context, w records.Workspace, why string) e
 	}
 	return err
 }
-
-// The exit statuses of programs that were ended from outside, by SIGKILL and SIGTERM. One
-// that ended by itself is left alone: it may have been meant to.
-const (
-	killed     = 128 + 9
-	terminated = 128 + 15
-)
 
 // whyStopped says how a workspace came to stop that should run.
 func whyStopped(w records.Workspace, away bool) string {
@@ -193,32 +186,20 @@ func (r *Runner) lookAfter(ctx context.Context, s place, w records.Workspace, i 
 		switch {
 		case at < 0:
 			return r.restart(ctx, w, "its service "+v.Name+" was removed")
-		case !i.Services[at].Running && i.Services[at].Started && (i.Services[at].ExitCode == killed || i.Services[at].ExitCode == terminated):
+		case i.Services[at].Interrupted: // one that ended by itself may have been meant to
 			return r.restart(ctx, w, "its service "+v.Name+" was stopped")
 		}
 	}
 	return nil
 }
 
-// openDoor opens the door to the engine of a workspace that wants one, unless it is open.
-// It stays open until the workspace is removed or the service stops.
+// openDoor sees to it that the door of a workspace that wants one is open until the workspace
+// is removed or the service stops.
 func (r *Runner) openDoor(s place, w records.Workspace, p *plan.Plan) {
 	if !p.Container.Door || s.can.Doors == nil {
 		return
 	}
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if r.doors[w.ID] {
-		return
+	if err := s.can.Doors.OpenDoor(r.serving, w.SiteID()); err != nil && r.serving.Err() == nil {
+		r.o.Log.Warn("serve the door of a workspace", "workspace", w.Name, "error", err)
 	}
-	r.doors[w.ID] = true
-	ctx := r.serving
-	go func() {
-		if err := s.can.Doors.OpenDoor(ctx, w.SiteID()); err != nil && ctx.Err() == nil {
-			r.o.Log.Warn("serve the door of a workspace", "workspace", w.Name, "error", err)
-		}
-		r.mu.Lock()
-		defer r.mu.Unlock()
-		delete(r.doors, w.ID)
-	}()
 }

@@ -1,6 +1,7 @@
 package run
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -192,7 +193,7 @@ func (r *Runner) request(ctx context.Context, account int64, name, kind, wanted 
 		if err != nil {
 			return err
 		}
-		if kind == records.KindRemove || kind == records.KindStop {
+		if kindOf(kind).interrupts {
 			helpers, err := db.Helpers(ctx, w.ID)
 			if err != nil {
 				return err
@@ -216,11 +217,6 @@ func (r *Runner) enqueue(ctx context.Context, db records.Queries, tx pgx.Tx, w r
 	return r.enqueueFor(ctx, db, tx, w, kind, "", steps)
 }
 
-// stateBy is what a workspace is from when on a run of a kind is asked for. Others leave it
-// as it is, a rebuild until its container is replaced.
-var stateBy = map[string]string{records.KindProvision: records.Waiting, records.KindPrepare: records.Waiting, records.KindStart: records.Starting, records.KindReturn: records.Making,
-	records.KindStop: records.Stopping, records.KindRemove: records.Removing}
-
 // enqueueFor says why the run is made, where no person asked for it.
 func (r *Runner) enqueueFor(ctx context.Context, db records.Queries, tx pgx.Tx, w records.Workspace, kind, note string, steps []plan.Step) error {
 	now := time.Now()
@@ -232,12 +228,8 @@ func (r *Runner) enqueueFor(ctx context.Context, db records.Queries, tx pgx.Tx, 
 	if err := db.AddSteps(ctx, run.ID, w.Source, stepsFrom(0, steps)); err != nil {
 		return err
 	}
-	state, changes := stateBy[kind]
-	if !changes {
-		state = w.State
-	}
-	if changes || kind == records.KindRebuild { // which forgets why the last one failed
-		if err := db.SetWorkspaceState(ctx, w, state, ""); err != nil {
+	if k := kindOf(kind); k.begins != "" || k.plans { // a rebuild forgets why the last one failed
+		if err := db.SetWorkspaceState(ctx, w, cmp.Or(k.begins, w.State), ""); err != nil {
 			return err
 		}
 	}

@@ -111,7 +111,6 @@ type Runner struct {
 
 	// serving ends when the service stops; what outlives a run goes on until then.
 	serving context.Context
-	doors   map[int64]bool      // those that are open, by workspace
 	works   map[int64]work      // of the services beside workspaces, by workspace
 	asked   map[int64]time.Time // when a workspace was last asked whether it is used, by workspace
 }
@@ -173,7 +172,7 @@ func New(ctx context.Context, o Options) (*Runner, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Runner{o: o, places: placesOf(o.Sites), instance: instance, facts: map[string]Examined{}, asked: map[int64]time.Time{}, works: map[int64]work{}, carried: map[int64]bool{}, noticed: map[int64]time.Time{}, attaching: map[int64]bool{}, doors: map[int64]bool{}}
+	r := &Runner{o: o, places: placesOf(o.Sites), instance: instance, facts: map[string]Examined{}, asked: map[int64]time.Time{}, works: map[int64]work{}, carried: map[int64]bool{}, noticed: map[int64]time.Time{}, attaching: map[int64]bool{}}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{runner: r})
 	r.queue, err = river.NewClient(riverpgxv5.New(o.Store.Pool), &river.Config{

@@ -6,7 +6,6 @@ import (
 
 	"domicile/internal/mask"
 	"domicile/internal/plan"
-	"domicile/internal/records"
 	"domicile/internal/source"
 )
 
@@ -47,7 +46,7 @@ func (c *execution) openSecrets(ctx context.Context) error {
 
 // secretsFor are the secrets that a stage gets: those that the definition asks for.
 func (c *execution) secretsFor(stage string) map[string]string {
-	if !slices.Contains(withSecrets, stage) || c.run.Kind == records.KindPrepare {
+	if !slices.Contains(withSecrets, stage) || c.kind().impersonal {
 		return nil
 	}
 	return chosen(c.out.secrets, c.out.plan.Secrets)

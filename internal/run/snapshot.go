@@ -24,7 +24,7 @@ var saveStep = plain((*execution).save)
 // was asked for, for what is prepared in one that is made now.
 func (c *execution) save(ctx context.Context, id string) error {
 	snapshot, err := c.unready(ctx)
-	if errors.Is(err, records.ErrNotFound) && c.run.Kind == records.KindPrepare {
+	if errors.Is(err, records.ErrNotFound) && c.kind().impersonal {
 		snapshot, err = c.addPrepared(ctx)
 	}
 	if err != nil {
@@ -58,22 +58,22 @@ func (c *execution) unready(ctx context.Context) (records.Snapshot, error) {
 	return list[i], nil
 }
 
-// dropUnready forgets a snapshot that could not be kept.
-func (c *execution) dropUnready(ctx context.Context) error {
+// dropUnready forgets a snapshot that could not be kept, and ends the run for it.
+func (c *execution) dropUnready(ctx context.Context, failed *records.Step, _ bool) error {
 	snapshot, err := c.unready(ctx)
-	if errors.Is(err, records.ErrNotFound) {
-		return nil
+	if err == nil {
+		if c.at.can.Keeper == nil {
+			return c.at.cannot(toKeepSnapshots)
+		}
+		if err := c.at.can.Keeper.RemoveSaved(ctx, snapshot.SiteID()); err != nil {
+			c.log.say("what was kept of it could not be removed: " + err.Error()) // domicile tidy finds it
+		}
+		err = c.write(ctx, func(db records.Queries) error { return db.RemoveSnapshot(ctx, snapshot.ID) })
 	}
-	if err != nil {
+	if err != nil && !errors.Is(err, records.ErrNotFound) {
 		return err
 	}
-	if c.at.can.Keeper == nil {
-		return c.at.cannot(toKeepSnapshots)
-	}
-	if err := c.at.can.Keeper.RemoveSaved(ctx, snapshot.SiteID()); err != nil {
-		c.log.say("what was kept of it could not be removed: " + err.Error()) // domicile tidy finds it
-	}
-	return c.write(ctx, func(db records.Queries) error { return db.RemoveSnapshot(ctx, snapshot.ID) })
+	return c.failRun(ctx, c.workspace.State, "no snapshot was kept: "+failed.Reason)
 }
 
 // addPrepared makes the record of what was prepared. Where somebody signed in for it, or its

@@ -18,12 +18,15 @@ type outputs struct {
 	report   *definition.Report
 	plan     *plan.Plan
 	image    site.Image
-	same     bool // the container stayed as it was
+	same     bool // the instance stayed as it was
 	secrets  map[string]string
 }
 
-// A step is how one kind of step of a plan is carried out.
+// A step is how one kind of step of a plan is carried out. Its digest, which tells whether it
+// is to be done again, is the plan's.
 type step struct {
+	// done tells that it was done before, with the same digest; nil: do finds out.
+	done func(ctx context.Context, c *execution, s *records.Step) (bool, error)
 	// do carries it out. It can be called again after a crash. skipped tells that what was
 	// there already is as the step wants it; result is kept for whoever goes on from here.
 	do func(ctx context.Context, c *execution, s *records.Step) (skipped bool, result any, err error)
@@ -40,7 +43,8 @@ func init() { // a map of functions that look into it
 		plan.StepImage: imageStep, plan.StepVolume: volumeStep, plan.StepServices: servicesStep, plan.StepLateServices: lateServicesStep,
 		plan.StepContainer: containerStep, plan.StepAgent: agentStep, plan.StepSource: sourceStep, plan.StepReady: readyStep,
 		plan.StepChecks: checksStep, plan.StepPersonal: personalStep, plan.StepJoin: joinStep,
-		plan.StepSave: saveStep, plan.StepClean: cleanStep, plan.StepPutBack: putBackStep,
+		plan.StepSave: saveStep, plan.StepClean: cleanStep,
+		plan.StepSetAside: setAsideStep, plan.StepCarryOver: carryOverStep, plan.StepDropAside: dropAsideStep, plan.StepPutBack: putBackStep,
 		plan.StepStop: stopStep, plan.StepRemove: removeStep,
 	}
 	for _, stage := range definition.Lifecycle {
@@ -64,29 +68,38 @@ func (m *outputs) restore(s records.Step) error {
 	return nil
 }
 
-// do carries out what the step's name says.
+// do carries out what the step's name says, unless it is done.
 func (c *execution) do(ctx context.Context, s *records.Step) (skipped bool, result any, err error) {
 	known, is := steps[s.Name]
 	if !is {
 		return false, nil, fmt.Errorf("this version knows no step %q", s.Name)
 	}
+	if known.done != nil {
+		if done, err := known.done(ctx, c, s); err != nil || done {
+			return done, nil, err
+		}
+	}
 	return known.do(ctx, c, s)
 }
 
-// once does work whose result stays, unless it is done already with the same digest.
-func (c *execution) once(ctx context.Context, s *records.Step, work func() error) (skipped bool, result any, err error) {
+// doneBefore tells that a step is noted as done with the same digest.
+func doneBefore(ctx context.Context, c *execution, s *records.Step) (bool, error) {
 	done, err := c.o.Store.DoneSteps(ctx, c.workspace.ID)
-	if err != nil {
-		return false, nil, err
+	if err != nil || done[s.Name].Digest != s.Digest {
+		return false, err
 	}
-	if done[s.Name].Digest == s.Digest {
-		c.log.say("unchanged since it was done; not done again")
-		return true, nil, nil
+	c.log.say("unchanged since it was done; not done again")
+	return true, nil
+}
+
+// noted does work whose result stays in the workspace, and notes that it is done.
+func noted(work func(c *execution, ctx context.Context, s *records.Step) error) func(context.Context, *execution, *records.Step) (bool, any, error) {
+	return func(ctx context.Context, c *execution, s *records.Step) (bool, any, error) {
+		if err := work(c, ctx, s); err != nil {
+			return false, nil, err
+		}
+		return false, nil, c.write(ctx, func(db records.Queries) error {
+			return db.SetDone(ctx, c.workspace.ID, records.Done{Step: s.Name, Digest: s.Digest})
+		})
 	}
-	if err := work(); err != nil {
-		return false, nil, err
-	}
-	return false, nil, c.write(ctx, func(db records.Queries) error {
-		return db.SetDone(ctx, c.workspace.ID, records.Done{Step: s.Name, Digest: s.Digest})
-	})
 }

@@ -66,7 +66,9 @@ type Joiner interface {
 
 // Doors is a site that lets a workspace make helpers of its own.
 type Doors interface {
-	// OpenDoor serves a workspace the narrow door to what runs the instances, until ctx ends.
+	// OpenDoor sees to it that a workspace has the narrow door to what runs the instances,
+	// until ctx ends or the workspace is removed. It returns at once, with the reason why an
+	// earlier one closed by itself.
 	OpenDoor(ctx context.Context, workspace string) error
 }
 

@@ -30,7 +30,9 @@ type Service struct {
 	Running  bool
 	Started  bool   // it ran at least once
 	Health   string // starting, healthy or unhealthy; empty: it has no check
-	ExitCode int
+	ExitCode int    // of its last end, as Compose files speak of it
+	// Interrupted tells that it does not run, and was ended from outside.
+	Interrupted bool
 }
 
 // Leftover is something that Domicile made and nothing uses any more.
@@ -46,7 +48,7 @@ type Instance struct {
 	Workspace string
 	Running   bool
 	Digest    string // of the container it was made from
-	ExitCode  int    // of the last end, where it does not run
+	Ended     string // how it ended, in the site's words, where it does not run
 	// Services are those beside it, in a list of instances.
 	Services []Service
 }

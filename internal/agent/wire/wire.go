@@ -2,7 +2,10 @@
 // names of requests and channels under @domicile, and the JSON they carry.
 package wire
 
-import "time"
+import (
+	"path"
+	"time"
+)
 
 // Where the agent's things are inside an instance.
 const (
@@ -55,6 +58,17 @@ type Session struct {
 	// GuestKey is the public key, as in an authorized_keys line, of who may come as a guest
 	// from the workspace's own network; empty: nobody may.
 	GuestKey string `json:"guestKey,omitempty"`
+}
+
+// Histories are the files in which a person's shells and programs remember what was typed.
+func (s Session) Histories() (list []string) {
+	if s.Home == "" {
+		return nil
+	}
+	for _, name := range []string{".bash_history", ".zsh_history", ".ash_history", ".sh_history", ".local/share/fish/fish_history", ".python_history", ".node_repl_history", ".psql_history", ".sqlite_history", ".lesshst", ".viminfo"} {
+		list = append(list, path.Join(s.Home, name))
+	}
+	return list
 }
 
 // FromRequest says where a person's connection comes from and where it arrived, as programs

@@ -97,23 +97,23 @@ type Site struct {
 	making                      sync.Mutex // held while a network is made
 	bordering                   sync.Mutex // held while the border between networks is set
 	mu                          sync.Mutex
-	agent                       agentFile                     // for the architecture of its host
-	unreached                   error                         // why it could not be dialled last
-	network                     string                        // the network's name once it is known to be there
-	filled                      map[string]bool               // engine ids whose agent volume is known to be filled
-	shared                      *bool                         // the engine shares the host's file system
-	host                        hostFacts                     // what is known of its host
-	looked                      isolation                     // what was last found between networks
-	unbounded, unboundedVolumes bool                          // its file system is known to bound no container, no volume
-	trial                       trial                         // what the last trial of two of them showed
-	doors                       map[string]context.CancelFunc // by workspace
+	agent                       agentFile           // for the architecture of its host
+	unreached                   error               // why it could not be dialled last
+	network                     string              // the network's name once it is known to be there
+	filled                      map[string]bool     // engine ids whose agent volume is known to be filled
+	shared                      *bool               // the engine shares the host's file system
+	host                        hostFacts           // what is known of its host
+	looked                      isolation           // what was last found between networks
+	unbounded, unboundedVolumes bool                // its file system is known to bound no container, no volume
+	trial                       trial               // what the last trial of two of them showed
+	doors                       map[string]*doorway // by workspace
 }
 
 var _ site.Site = (*Site)(nil)
 
 // New makes a site. The engine need not be there yet.
 func New(o Options) (*Site, error) {
-	s := &Site{o: o, filled: map[string]bool{}, doors: map[string]context.CancelFunc{}}
+	s := &Site{o: o, filled: map[string]bool{}, doors: map[string]*doorway{}}
 	// The address is never dialled: where requests go is the dialer's to know.
 	api, err := client.NewClientWithOpts(client.WithHost("unix:///engine"), client.WithAPIVersionNegotiation(),
 		client.WithDialContext(func(ctx context.Context, _, _ string) (net.Conn, error) { return s.dial(ctx) }))

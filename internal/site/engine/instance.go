@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	cerrdefs "github.com/containerd/errdefs"
@@ -187,7 +188,7 @@ func (s *Site) Start(ctx context.Context, workspace string) error {
 	}
 	if err != nil {
 		if isNotFound(err) {
-			return fault.Wrap(err, "container-gone", "provision the workspace again; its source is still in its volume", "the workspace's container is gone from the engine")
+			return fault.Wrap(err, "workspace-gone", "provision the workspace again; its source is still in its volume", "the workspace's container is gone from the engine")
 		}
 		return s.explain(err, "start the workspace's container")
 	}
@@ -215,7 +216,7 @@ func (s *Site) Start(ctx context.Context, workspace string) error {
 }
 
 func ended(status int) error {
-	return fault.New("container-ended", "leave overrideCommand at true, or give the image a command that stays",
+	return fault.New("workspace-ended", "leave overrideCommand at true, or give the image a command that stays",
 		"the image's own command ended at once (exit status %d)", status)
 }
 
@@ -265,7 +266,17 @@ func (s *Site) Find(ctx context.Context, workspace string) (site.Instance, bool,
 	if err != nil {
 		return site.Instance{}, false, s.explain(err, "look for the workspace's container")
 	}
-	return site.Instance{Workspace: workspace, Running: c.State.Running, Digest: c.Config.Labels[labelDigest], ExitCode: c.State.ExitCode}, true, nil
+	i := site.Instance{Workspace: workspace, Running: c.State.Running, Digest: c.Config.Labels[labelDigest]}
+	if !i.Running {
+		i.Ended = fmt.Sprintf("exit status %d", c.State.ExitCode)
+	}
+	return i, true, nil
+}
+
+// wasInterrupted tells whether an exit status is that of a program which was ended from
+// outside, by SIGKILL or SIGTERM.
+func wasInterrupted(status int) bool {
+	return status == 128+int(syscall.SIGKILL) || status == 128+int(syscall.SIGTERM)
 }
 
 // List lists the containers of this installation's workspaces.
@@ -280,12 +291,12 @@ func (s *Site) List(ctx context.Context) ([]site.Instance, error) {
 		id, exit := c.Labels[labelWorkspace], 0
 		ended, _ := fmt.Sscanf(c.Status, "Exited (%d)", &exit) // none where it never ran
 		if name := c.Labels[labelService]; name != "" {
-			beside[id] = append(beside[id], site.Service{Name: name, Running: c.State == "running", Started: c.State != "created", ExitCode: exit})
+			beside[id] = append(beside[id], site.Service{Name: name, Running: c.State == "running", Started: c.State != "created", ExitCode: exit, Interrupted: ended == 1 && wasInterrupted(exit)})
 			continue
 		}
 		i := site.Instance{Workspace: id, Running: c.State == "running", Digest: c.Labels[labelDigest]}
 		if ended == 1 {
-			i.ExitCode = exit
+			i.Ended = fmt.Sprintf("exit status %d", exit)
 		}
 		list = append(list, i)
 	}

@@ -20,26 +20,44 @@ func (s *Site) doorFolder(workspace string) string {
 	return filepath.Join(s.o.Shared.Doors, workspace)
 }
 
+// doorway is a door that was opened.
+type doorway struct {
+	close context.CancelFunc
+	// err is why it closed by itself; nil: it is open.
+	err error
+}
+
 // OpenDoor serves the door of a workspace on a socket in a folder that the workspace sees.
-// A door that is open already stays; then it returns at once.
 func (s *Site) OpenDoor(ctx context.Context, workspace string) error {
-	ctx, cancel := context.WithCancel(ctx)
-	defer cancel()
-	s.mu.Lock()
-	if s.doors[workspace] != nil {
-		s.mu.Unlock()
-		return nil
-	}
-	s.doors[workspace] = cancel
-	s.mu.Unlock()
-	defer func() {
-		s.mu.Lock()
-		defer s.mu.Unlock()
-		delete(s.doors, workspace)
-	}()
 	if s.o.Shared.Doors == "" {
 		return nil
 	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	before := s.doors[workspace]
+	if before != nil && before.err == nil {
+		return nil
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	d := &doorway{close: cancel}
+	s.doors[workspace] = d
+	go func() {
+		defer cancel()
+		err := s.keepDoor(ctx, workspace)
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if d.err = err; err == nil && s.doors[workspace] == d {
+			delete(s.doors, workspace)
+		}
+	}()
+	if before != nil {
+		return before.err
+	}
+	return nil
+}
+
+// keepDoor holds a door open until ctx ends.
+func (s *Site) keepDoor(ctx context.Context, workspace string) error {
 	folder := s.doorFolder(workspace)
 	if err := os.MkdirAll(folder, 0o755); err != nil {
 		return fmt.Errorf("make the folder of the door: %w", err)
@@ -109,8 +127,8 @@ func (s *Site) holdDoor(ctx context.Context, workspace, folder string) error {
 func (s *Site) closeDoor(workspace string) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if cancel := s.doors[workspace]; cancel != nil {
-		cancel()
+	if d := s.doors[workspace]; d != nil {
+		d.close()
 	}
 }
 

@@ -280,6 +280,7 @@ func (s *Site) Services(ctx context.Context, workspace string) ([]site.Service, 
 			return nil, s.explain(err, "look at the workspace's services")
 		}
 		v := site.Service{Name: c.Labels[labelService], Image: i.Config.Image, Running: i.State.Running, ExitCode: i.State.ExitCode, Started: i.State.StartedAt != "" && !strings.HasPrefix(i.State.StartedAt, "0001")}
+		v.Interrupted = v.Started && !v.Running && wasInterrupted(v.ExitCode)
 		if i.State.Health != nil {
 			v.Health = string(i.State.Health.Status)
 		}

@@ -142,7 +142,7 @@ func (p Place) ownCommand(t *testing.T) {
 	c := p.container("own")
 	c.Override = false
 	p.make(t, "w2", c)
-	assert.Equal(t, "container-ended", fault.Code(p.Site.Start(t.Context(), "w2")))
+	assert.Equal(t, "workspace-ended", fault.Code(p.Site.Start(t.Context(), "w2")))
 	_, err := p.Site.EnsureImage(t.Context(), pulled(t, p.Staying), func(string) {})
 	require.NoError(t, err)
 	c.Image, c.Digest = p.Staying, "staying"

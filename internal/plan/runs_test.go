@@ -20,12 +20,13 @@ func TestStepsOfOtherRuns(t *testing.T) {
 		steps []Step
 		want  string
 	}{
-		"rebuild": {ReadyLast(p.Steps), "image volume container agent source onCreateCommand updateContentCommand postCreateCommand postStartCommand ready checks"},
-		"ahead":   {Ahead(p.Steps), "image volume container agent source onCreateCommand updateContentCommand save clean"},
-		"begin":   {p.Begin(), "volume container agent ready postStartCommand checks"},
-		"return":  {p.Return(), "remove volume container agent ready postStartCommand checks"},
-		"attach":  {p.Attach(), "postAttachCommand"},
-		"save":    {Save(), "save"},
+		"rebuild":  {Rebuild(p.Steps, true), "image volume set-aside container carry-over agent source onCreateCommand updateContentCommand postCreateCommand postStartCommand ready checks drop-aside"},
+		"in place": {Rebuild(p.Steps, false), "image volume container agent source onCreateCommand updateContentCommand postCreateCommand postStartCommand ready checks"},
+		"ahead":    {Ahead(p.Steps), "image volume container agent source onCreateCommand updateContentCommand save clean"},
+		"begin":    {p.Begin(), "volume container agent ready postStartCommand checks"},
+		"return":   {p.Return(), "remove volume container agent ready postStartCommand checks"},
+		"attach":   {p.Attach(), "postAttachCommand"},
+		"save":     {Save(), "save"},
 	} {
 		assert.Equal(t, c.want, names(c.steps), name)
 	}
@@ -33,13 +34,13 @@ func TestStepsOfOtherRuns(t *testing.T) {
 	assert.Equal(t, "c", string(p.Steps[len(p.Steps)-1].Name[0]), "the plan itself is as it was")
 }
 
-func TestAPlanBeginsWithAState(t *testing.T) {
+func TestAPlanBeginsWithASnapshot(t *testing.T) {
 	p := makePlan(t, `{"image": "i"}`, "c0")
 	p.Services = []Service{{Name: "db", Image: "postgres"}}
 	digest, service := p.Container.Digest, p.Services[0].Digest()
-	p.From(map[string]string{"": "state:w", "db": "state:db"})
-	assert.Equal(t, "state:w", p.Container.Saved)
-	assert.Equal(t, "state:db", p.Services[0].Saved)
+	p.From(map[string]string{"": "snapshot:w", "db": "snapshot:db"})
+	assert.Equal(t, "snapshot:w", p.Container.Saved)
+	assert.Equal(t, "snapshot:db", p.Services[0].Saved)
 	assert.Equal(t, digest, p.Container.Digest)
 	assert.Equal(t, service, p.Services[0].Digest())
 }

@@ -89,15 +89,19 @@ func (p *Plan) From(images map[string]string) {
 	}
 }
 
-// ReadyLast gives the steps of a rebuild: the ways in open when all stages went well, so
-// that the earlier container is given up only for one that works.
-func ReadyLast(steps []Step) []Step {
+// Rebuild gives the steps of a rebuild: the ways in open when all stages went well, so that
+// the earlier workspace is given up only for one that works. aside tells whether the site can
+// keep it until then.
+func Rebuild(steps []Step, aside bool) []Step {
 	var ready []Step
-	out := make([]Step, 0, len(steps))
+	var out []Step
 	for _, s := range steps {
 		if s.Name == StepReady {
 			ready = append(ready, s)
 			continue
+		}
+		if aside && s.Name == StepAgent {
+			out = append(out, Step{Name: StepCarryOver, Title: "Bring over what shells remember"})
 		}
 		out = append(out, s)
 	}
@@ -105,7 +109,13 @@ func ReadyLast(steps []Step) []Step {
 	for at > 0 && (out[at-1].Name == StepChecks || out[at-1].Name == StepPersonal) {
 		at--
 	}
-	return slices.Insert(out, at, ready...)
+	out = slices.Insert(out, at, ready...)
+	if !aside {
+		return out
+	}
+	first := slices.IndexFunc(out, func(s Step) bool { return s.Name == StepServices || s.Name == StepContainer })
+	out = slices.Insert(out, first, Step{Name: StepSetAside, Title: "Set aside what is replaced"})
+	return append(out, Step{Name: StepDropAside, Title: "Remove what was replaced"})
 }
 
 // Ahead gives the steps that can be done before a person is known: up to
