@@ -67,7 +67,11 @@ func (c *execution) carryOver(ctx context.Context, id string) error {
 	if err := json.Unmarshal(c.workspace.Session, &session); err != nil {
 		return fmt.Errorf("read what the workspace's agent was told: %w", err)
 	}
-	return c.at.can.Aside.Carry(ctx, id, session.Histories())
+	owner := 0
+	if c.workspace.UID != nil {
+		owner = *c.workspace.UID
+	}
+	return c.at.can.Aside.Carry(ctx, id, session.Histories(), owner)
 }
 
 // dropAside removes what was replaced. From here on there is no way back, which is written

@@ -39,8 +39,9 @@ type Aside interface {
 	// can take their places. It tells whether any is aside.
 	SetAside(ctx context.Context, workspace string, wanted map[string]string) (bool, error)
 	// Carry copies files, where they are there, from an instance that was set aside into
-	// the one in its place, before that is started.
-	Carry(ctx context.Context, workspace string, paths []string) error
+	// the one in its place, before that is started. They are the user's with the number
+	// owner, where the place does not tell whose they are.
+	Carry(ctx context.Context, workspace string, paths []string, owner int) error
 	// PutBack removes what took the places of those set aside, puts them back and starts
 	// them. Of the services beside the workspace only the named ones stay.
 	PutBack(ctx context.Context, workspace string, services []string) error

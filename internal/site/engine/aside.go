@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"archive/tar"
 	"context"
 	"path"
 	"slices"
@@ -47,7 +48,7 @@ func (s *Site) SetAside(ctx context.Context, workspace string, wanted map[string
 
 // setAside lists what of a workspace was set aside.
 func (s *Site) setAside(ctx context.Context, workspace string) ([]container.Summary, error) {
-	list, err := s.api.ContainerList(ctx, container.ListOptions{All: true, Filters: s.mine(workspace)})
+	list, err := s.ownContainers(ctx, workspace, false)
 	if err != nil {
 		return nil, s.explain(err, "list what was set aside")
 	}
@@ -55,7 +56,7 @@ func (s *Site) setAside(ctx context.Context, workspace string) ([]container.Summ
 }
 
 // Carry copies files from the workspace's own container that was set aside.
-func (s *Site) Carry(ctx context.Context, workspace string, paths []string) error {
+func (s *Site) Carry(ctx context.Context, workspace string, paths []string, owner int) error {
 	from := s.name(workspace) + aside
 	for _, p := range paths {
 		archive, _, err := s.api.CopyFromContainer(ctx, from, p)
@@ -64,6 +65,9 @@ func (s *Site) Carry(ctx context.Context, workspace string, paths []string) erro
 		}
 		if err == nil {
 			archive = s.inside(archive)
+			if s.isOwnerless() {
+				archive = renumbered(archive, func(h *tar.Header) { h.Uid = owner })
+			}
 			err = s.api.CopyToContainer(ctx, s.name(workspace), path.Dir(p), archive, container.CopyToContainerOptions{})
 			archive.Close()
 		}

@@ -40,7 +40,13 @@ func (s *Site) bridgesHere(ctx context.Context) ([]bridge, error) {
 	}
 	var found []bridge
 	for _, n := range list {
-		name := n.Options["com.docker.network.bridge.name"]
+		if s.isPodman() { // whose devices are there only while somebody is on the network
+			if n.Labels[labelInstallation] == s.o.Installation && s.isHere() {
+				found = append(found, bridge{device: deviceOf(n.Name)})
+			}
+			continue
+		}
+		name := n.Options[bridgeName]
 		if name == "" && len(n.ID) > 12 {
 			name = "br-" + n.ID[:12]
 		}
@@ -53,6 +59,21 @@ func (s *Site) bridgesHere(ctx context.Context) ([]bridge, error) {
 		found = append(found, bridge{name, n.Options["com.docker.network.bridge.enable_icc"] == "false"})
 	}
 	return found, nil
+}
+
+// isHere tells that the engine is known to be on this machine.
+func (s *Site) isHere() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.host.folder != ""
+}
+
+// borderFirst sets the border before a container starts whose network's device comes with it:
+// another installation may have taken rules away for a device that was not there.
+func (s *Site) borderFirst(ctx context.Context) {
+	if s.isPodman() {
+		s.border(ctx) // what is wrong with it is told when the site is examined
+	}
 }
 
 func deviceHere(name string) bool {
@@ -74,7 +95,9 @@ func (s *Site) keepBorder(ctx context.Context, bridges []bridge) error {
 	if err != nil {
 		return errNoFilter
 	}
-	change := borderChange(string(now), bridges, deviceHere)
+	change := borderChange(string(now), bridges, func(device string) bool {
+		return deviceHere(device) || slices.ContainsFunc(bridges, func(b bridge) bool { return b.device == device })
+	})
 	if change == "" {
 		return nil
 	}

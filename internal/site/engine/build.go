@@ -36,8 +36,8 @@ import (
 	"domicile/internal/site"
 )
 
-// EnsureBuilt builds an image through the engine's BuildKit unless it is there. Images are
-// named by the digest of their recipe, so that whoever needs the same finds it.
+// EnsureBuilt builds an image unless it is there. Images are named by the digest of their
+// recipe, so that whoever needs the same finds it.
 func (s *Site) EnsureBuilt(ctx context.Context, b site.Build, progress func(string)) (site.Image, error) {
 	built := b.Recipe.Value()
 	tag := s.local(built.Tag())
@@ -45,7 +45,11 @@ func (s *Site) EnsureBuilt(ctx context.Context, b site.Build, progress func(stri
 	if err == nil || !isNotFound(err) {
 		return found, s.explain(err, "look for the image "+tag)
 	}
-	if err := s.build(ctx, b, progress); err != nil {
+	with, err := s.builder()
+	if err != nil {
+		return site.Image{}, err
+	}
+	if err := with.build(ctx, b, progress); err != nil {
 		return site.Image{}, err
 	}
 	found, err = s.inspectImage(ctx, tag)
@@ -53,12 +57,13 @@ func (s *Site) EnsureBuilt(ctx context.Context, b site.Build, progress func(stri
 	return found, s.explain(err, "look at the image "+tag)
 }
 
-// builder is one build.
-type builder struct {
+// oneBuild is one build.
+type oneBuild struct {
 	site.Build
 	Recipe   *recipe.Recipe
 	tag      string
-	s        *Site
+	s        *Site // the engine that builds
+	machine  string
 	progress func(string)
 	caps     gateway.BuildOpts
 	mounts   map[string]fsutil.FS
@@ -69,18 +74,15 @@ type builder struct {
 	named    map[string]string // folders beside the context, as the builder's options name them
 }
 
-func (s *Site) build(ctx context.Context, b site.Build, progress func(string)) error {
-	c, err := client.New(ctx, "", client.WithContextDialer(func(ctx context.Context, _ string) (net.Conn, error) {
-		return s.api.DialHijack(ctx, "/grpc", "h2c", nil)
-	}), client.WithSessionDialer(func(ctx context.Context, proto string, meta map[string][]string) (net.Conn, error) {
-		return s.api.DialHijack(ctx, "/session", proto, meta)
-	}))
+// build builds an image, and brings it to where it is wanted.
+func (r *builder) build(ctx context.Context, b site.Build, progress func(string)) error {
+	c, err := r.dial(ctx)
 	if err != nil {
-		return s.explain(err, "reach the engine's image builder")
+		return err
 	}
 	defer c.Close()
 	built := b.Recipe.Value()
-	w := &builder{Build: b, Recipe: &built, tag: s.local(built.Tag()), s: s, progress: progress, mounts: map[string]fsutil.FS{}}
+	w := &oneBuild{Build: b, Recipe: &built, tag: r.at.local(built.Tag()), s: r.at, machine: r.machine, progress: progress, mounts: map[string]fsutil.FS{}}
 	folder, err := os.MkdirTemp("", "domicile-build-")
 	if err != nil {
 		return fmt.Errorf("make a folder for the build: %w", err)
@@ -113,13 +115,16 @@ func (s *Site) build(ctx context.Context, b site.Build, progress func(string)) e
 		attached = append(attached, secretsprovider.FromMap(secrets))
 	}
 	_, err = c.Build(ctx, client.SolveOpt{LocalMounts: w.mounts, FrontendAttrs: w.named, Session: attached,
-		Exports: []client.ExportEntry{{Type: "moby", Attrs: map[string]string{"name": w.tag}}}}, "domicile", w.solve, status)
+		Exports: []client.ExportEntry{r.export.entry(w.tag)}}, "domicile", w.solve, status)
 	log := <-told
-	return w.explain(err, log)
+	if err != nil {
+		return w.explain(err, log)
+	}
+	return r.export.bring(ctx, w.tag, progress)
 }
 
 // mountFeatures lays the features' files out where the builder can read them.
-func (w *builder) mountFeatures(ctx context.Context, folder string) error {
+func (w *oneBuild) mountFeatures(ctx context.Context, folder string) error {
 	for i, files := range w.Features {
 		to := filepath.Join(folder, fmt.Sprint(i))
 		if err := copyTree(ctx, files, to); err != nil {
@@ -154,7 +159,7 @@ func copyTree(ctx context.Context, files fs.FS, to string) error {
 
 // solve turns the recipe into BuildKit's own steps, on our side: the engine's part may be
 // years older than the Dockerfile's syntax.
-func (w *builder) solve(ctx context.Context, c gateway.Client) (r *gateway.Result, err error) {
+func (w *oneBuild) solve(ctx context.Context, c gateway.Client) (r *gateway.Result, err error) {
 	defer func() { w.failed = err }() // the builder tells only its text
 	w.caps = c.BuildOpts()
 	state, image, err := w.base(ctx, c)
@@ -202,12 +207,12 @@ func (w *builder) solve(ctx context.Context, c gateway.Client) (r *gateway.Resul
 	return r, nil
 }
 
-// platform is what images are built for: the engine's own.
-func (w *builder) platform() ocispecs.Platform {
-	return ocispecs.Platform{OS: "linux", Architecture: w.s.agentNow().architecture}
+// platform is what images are built for: that of the place where they are wanted.
+func (w *oneBuild) platform() ocispecs.Platform {
+	return ocispecs.Platform{OS: "linux", Architecture: w.machine}
 }
 
-func (w *builder) base(ctx context.Context, c gateway.Client) (llb.State, *dockerspec.DockerOCIImage, error) {
+func (w *oneBuild) base(ctx context.Context, c gateway.Client) (llb.State, *dockerspec.DockerOCIImage, error) {
 	d := w.Recipe.Dockerfile
 	if d == nil {
 		ref, _, config, err := w.ResolveImageConfig(ctx, w.Recipe.Base, sourceresolver.Opt{})
@@ -256,7 +261,7 @@ func (w *builder) base(ctx context.Context, c gateway.Client) (llb.State, *docke
 }
 
 // layers puts one layer for each feature on top.
-func (w *builder) layers(state llb.State, image *dockerspec.DockerOCIImage) llb.State {
+func (w *oneBuild) layers(state llb.State, image *dockerspec.DockerOCIImage) llb.State {
 	env := map[string]string{}
 	for _, v := range image.Config.Env {
 		name, value, _ := strings.Cut(v, "=")
@@ -291,7 +296,7 @@ func setEnv(list []string, name, value string) []string {
 
 // ResolveImageConfig brings an image to the engine, pinned where a lock says so, and gives
 // its configuration: BuildKit then uses the engine's own copy.
-func (w *builder) ResolveImageConfig(ctx context.Context, ref string, _ sourceresolver.Opt) (string, digest.Digest, []byte, error) {
+func (w *oneBuild) ResolveImageConfig(ctx context.Context, ref string, _ sourceresolver.Opt) (string, digest.Digest, []byte, error) {
 	asked := ref
 	for written, pinned := range w.Recipe.Pins {
 		if sameImage(written, ref) {
@@ -324,7 +329,7 @@ func (w *builder) ResolveImageConfig(ctx context.Context, ref string, _ sourcere
 }
 
 // place names the file that the build is read from.
-func (w *builder) place() string {
+func (w *oneBuild) place() string {
 	if w.Recipe.Dockerfile != nil {
 		return w.Recipe.Dockerfile.Path
 	}

@@ -17,7 +17,7 @@ import (
 )
 
 // mountContext opens the build's context as its ignore file leaves it.
-func (w *builder) mountContext() error {
+func (w *oneBuild) mountContext() error {
 	d := w.Recipe.Dockerfile
 	if d == nil {
 		return nil
@@ -63,7 +63,7 @@ func (w *builder) mountContext() error {
 
 // mountContexts opens the folders beside the context that the Dockerfile names, and takes
 // the images that it names so as if they were pinned.
-func (w *builder) mountContexts(root *os.Root) error {
+func (w *oneBuild) mountContexts(root *os.Root) error {
 	pins := map[string]string{}
 	maps.Copy(pins, w.Recipe.Pins)
 	for name, of := range w.Recipe.Dockerfile.Contexts {

@@ -80,7 +80,7 @@ func (l *buildLog) text(of digest.Digest, data string, progress func(string)) {
 }
 
 // explain turns the end of a build into what a person can act on.
-func (w *builder) explain(err error, log *buildLog) error {
+func (w *oneBuild) explain(err error, log *buildLog) error {
 	var known *fault.Fault
 	switch {
 	case err == nil:

@@ -3,11 +3,11 @@ package engine
 import (
 	"context"
 	"strconv"
-	"syscall"
 
 	"github.com/docker/docker/api/types/container"
 	"github.com/docker/docker/api/types/network"
 	"github.com/docker/docker/api/types/volume"
+	"golang.org/x/sys/unix"
 )
 
 // shareOfDisk is the part of the engine's disk that one container may take, its image
@@ -25,8 +25,8 @@ func (s *Site) diskBound() int64 {
 	if s.host.folder == "" || s.unbounded {
 		return 0
 	}
-	var fs syscall.Statfs_t
-	if err := syscall.Statfs(s.host.folder, &fs); err != nil {
+	var fs unix.Statfs_t
+	if err := unix.Statfs(s.host.folder, &fs); err != nil {
 		return 0
 	}
 	return int64(fs.Blocks) * fs.Bsize / shareOfDisk
@@ -58,12 +58,19 @@ func (s *Site) createContainer(ctx context.Context, config *container.Config, ho
 	return s.api.ContainerCreate(ctx, config, host, networks, nil, name)
 }
 
+// boundsVolumes tells whether the engine's file system may bound a volume: of those that
+// engines know of only xfs can. Another engine than the usual one takes the option anyway, and
+// then cannot use the volume.
+func (s *Site) boundsVolumes() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var fs unix.Statfs_t
+	return s.host.folder != "" && !s.unboundedVolumes && unix.Statfs(s.host.folder, &fs) == nil && fs.Type == unix.XFS_SUPER_MAGIC
+}
+
 // createVolume makes a volume with the same bound.
 func (s *Site) createVolume(ctx context.Context, o volume.CreateOptions) (volume.Volume, error) {
-	s.mu.Lock()
-	known := s.unboundedVolumes
-	s.mu.Unlock()
-	if bound := s.diskBound(); bound > 0 && !known {
+	if bound := s.diskBound(); bound > 0 && s.boundsVolumes() {
 		o.DriverOpts = map[string]string{"size": strconv.FormatInt(bound, 10)}
 		v, err := s.api.VolumeCreate(ctx, o)
 		if err == nil || !containsAny(err.Error(), noBound...) {

@@ -54,6 +54,8 @@ type Options struct {
 	Installation string
 	// Agents gives the path of the agent's binary for an architecture, as Go names it.
 	Agents func(architecture string) (file string)
+	// BuildAt is an engine that builds images for this one, where this one cannot; nil: none.
+	BuildAt *Site
 	// Shared are folders of this machine, for an engine that has the same file system. Nil:
 	// it is elsewhere. Then agents are reached by the engine's streams, and no folder of this
 	// machine can be in a workspace.
@@ -110,6 +112,15 @@ type Site struct {
 }
 
 var _ site.Site = (*Site)(nil)
+
+// Abilities are what the engine can, as far as it is known: it need not have answered yet.
+func (s *Site) Abilities() site.Abilities {
+	a := site.Abilities{Beside: s, Overseer: s, Aside: s, Keeper: s, Joiner: s, Doors: s, Differ: s, Sweeper: s, Measurer: s}
+	if s.isOwnerless() { // a snapshot would have everything be root's
+		a.Keeper = nil
+	}
+	return a
+}
 
 // New makes a site. The engine need not be there yet.
 func New(o Options) (*Site, error) {
@@ -169,7 +180,9 @@ func (s *Site) Examine(ctx context.Context) (site.Facts, error) {
 	if err := s.chooseAgent(info.Architecture); err != nil {
 		return site.Facts{}, err
 	}
-	s.remember(info)
+	if err := s.remember(ctx, info); err != nil {
+		return site.Facts{}, err
+	}
 	f.Joined = s.networksJoined(ctx)
 	f.UserNamespaces = slices.ContainsFunc(info.SecurityOptions, func(o string) bool {
 		return strings.HasPrefix(o, "name=userns") || strings.HasPrefix(o, "name=rootless")
@@ -223,7 +236,9 @@ func (s *Site) isLocal(ctx context.Context) (bool, error) {
 	if err := s.chooseAgent(info.Architecture); err != nil {
 		return false, err
 	}
-	s.remember(info)
+	if err := s.remember(ctx, info); err != nil {
+		return false, err
+	}
 	return s.onThisMachine(info.Name), nil
 }
 

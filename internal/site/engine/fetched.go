@@ -32,7 +32,7 @@ const (
 
 // mountFetched opens the folders for what ADD fetches: they must be known before the build
 // begins, and are filled while its steps are written.
-func (w *builder) mountFetched(folder string) error {
+func (w *oneBuild) mountFetched(folder string) error {
 	for i := range mostFetched {
 		to := filepath.Join(folder, fmt.Sprintf("fetched-%d", i))
 		if err := os.Mkdir(to, 0o700); err != nil {
@@ -53,7 +53,7 @@ func fetchedMount(i int) string { return fmt.Sprintf("domicile-fetched-%d", i) }
 // settle judges every step of a build, whatever it was written as: where its files come
 // from, and what it may do. What ADD fetches from an address is fetched here, through the
 // service's own way out, and given to the build as files: the engine's host asks nobody.
-func (w *builder) settle(ctx context.Context, def *llb.Definition) error {
+func (w *oneBuild) settle(ctx context.Context, def *llb.Definition) error {
 	changed := map[string]string{} // digest of a step before and after
 	metadata := map[digest.Digest]llb.OpMetadata{}
 	next := 0
@@ -98,7 +98,7 @@ func (w *builder) settle(ctx context.Context, def *llb.Definition) error {
 
 // lineOf is where a step is written: an ADD by its address, or where that comes from a
 // variable, the first ADD.
-func (w *builder) lineOf(op *pb.Op) string {
+func (w *oneBuild) lineOf(op *pb.Op) string {
 	at := 0
 	for i, line := range strings.Split(w.text, "\n") {
 		isAdd := strings.HasPrefix(strings.ToUpper(strings.TrimSpace(line)), "ADD ")
@@ -119,7 +119,7 @@ func (w *builder) lineOf(op *pb.Op) string {
 
 // bounds are the limits of the programs of a RUN: an engine's builder has no others. Where
 // the engine maps its users, that of processes holds for root too.
-func (w *builder) bounds() []*pb.Ulimit {
+func (w *oneBuild) bounds() []*pb.Ulimit {
 	list := []*pb.Ulimit{{Name: "nproc", Soft: judge.MostProcesses, Hard: judge.MostProcesses}, {Name: "core"}}
 	w.s.mu.Lock()
 	memory := w.s.host.memory
@@ -165,7 +165,7 @@ func judgeStep(op *pb.Op, place string) error {
 }
 
 // fetch fetches what ADD names, and makes the step one that takes it from the service.
-func (w *builder) fetch(ctx context.Context, s *pb.SourceOp, i int, place string) error {
+func (w *oneBuild) fetch(ctx context.Context, s *pb.SourceOp, i int, place string) error {
 	address := s.Identifier
 	for name := range s.Attrs {
 		switch name {
@@ -198,7 +198,7 @@ func (w *builder) fetch(ctx context.Context, s *pb.SourceOp, i int, place string
 	return nil
 }
 
-func (w *builder) download(ctx context.Context, address, to, place string) (sum string, err error) {
+func (w *oneBuild) download(ctx context.Context, address, to, place string) (sum string, err error) {
 	client := http.DefaultClient
 	if w.s.o.HTTP != nil {
 		client = w.s.o.HTTP

@@ -2,6 +2,10 @@ package engine
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"maps"
+	"slices"
 	"strings"
 
 	"github.com/docker/docker/api/types"
@@ -19,9 +23,14 @@ type hostFacts struct {
 	memory int64  // bytes
 	folder string // where the engine's data lies; empty: on another machine
 	base   int    // the host's number of the containers' root; 0: they are the same
+	podman bool   // it is one of Podman's, which differs as isOwnerless and apart say
 }
 
-func (s *Site) remember(info system.Info) {
+func (s *Site) remember(ctx context.Context, info system.Info) error {
+	version, err := s.api.ServerVersion(ctx)
+	if err != nil {
+		return s.explain(err, "ask the engine for its version")
+	}
 	local := s.onThisMachine(info.Name)
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -29,6 +38,37 @@ func (s *Site) remember(info system.Info) {
 	if local {
 		s.host.folder = info.DockerRootDir
 	}
+	s.host.podman = slices.ContainsFunc(version.Components, func(c types.ComponentVersion) bool { return strings.HasPrefix(c.Name, "Podman") })
+	return nil
+}
+
+func (s *Site) isPodman() bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.host.podman
+}
+
+// isOwnerless tells that the engine's archives do not tell whose files are.
+func (s *Site) isOwnerless() bool { return s.isPodman() }
+
+// bridgeName is the option of a network that names its device.
+const bridgeName = "com.docker.network.bridge.name"
+
+// apart are the options of a network. Podman tells nowhere what its device is called, and it
+// keeps no networks apart: so its devices have names that the border knows.
+func (s *Site) apart(name string, options map[string]string) map[string]string {
+	if !s.isPodman() {
+		return options
+	}
+	all := map[string]string{bridgeName: deviceOf(name)}
+	maps.Copy(all, options)
+	return all
+}
+
+// deviceOf names the device of a network of Podman's.
+func deviceOf(network string) string {
+	sum := sha256.Sum256([]byte(network))
+	return "dmpd" + hex.EncodeToString(sum[:5])
 }
 
 // shareOfMemory is the part of a host's memory that a workspace or a service has that asks
@@ -64,7 +104,7 @@ func (s *Site) Free(ctx context.Context) (int64, bool, error) {
 // Written adds up what the containers of each workspace have written, and its volumes. The
 // engine looks at every file for that.
 func (s *Site) Written(ctx context.Context) (map[string]int64, error) {
-	list, err := s.api.ContainerList(ctx, container.ListOptions{All: true, Size: true, Filters: s.mine("")})
+	list, err := s.ownContainers(ctx, "", true)
 	if err != nil {
 		return nil, s.explain(err, "measure what the workspaces have written")
 	}

@@ -90,6 +90,14 @@ func (s *Site) inspectImage(ctx context.Context, reference string) (site.Image, 
 	return found, nil
 }
 
+// tagsOf gives an image's names. Some engines tell that one without a registry is of their own.
+func tagsOf(i types.Summary) (tags []string) {
+	for _, t := range i.RepoTags {
+		tags = append(tags, strings.TrimPrefix(t, "localhost/"))
+	}
+	return tags
+}
+
 // pullFault tells a registry that is down from an image that is not there.
 func (s *Site) pullFault(err error, reference string) error {
 	registry := registryOf(reference)

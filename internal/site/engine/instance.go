@@ -12,7 +12,6 @@ import (
 
 	cerrdefs "github.com/containerd/errdefs"
 	"github.com/docker/docker/api/types/container"
-	"github.com/docker/docker/api/types/filters"
 	"github.com/docker/docker/api/types/mount"
 	"github.com/docker/docker/api/types/network"
 	"github.com/docker/docker/api/types/volume"
@@ -182,6 +181,7 @@ func (s *Site) Start(ctx context.Context, workspace string) error {
 	if err := s.ensureView(ctx, workspace, name); err != nil {
 		return err
 	}
+	s.borderFirst(ctx)
 	err := s.api.ContainerStart(ctx, name, container.StartOptions{})
 	if err != nil && strings.Contains(err.Error(), "paused") { // keeping a snapshot was interrupted
 		err = s.api.ContainerUnpause(ctx, name)
@@ -267,7 +267,7 @@ func (s *Site) Find(ctx context.Context, workspace string) (site.Instance, bool,
 		return site.Instance{}, false, s.explain(err, "look for the workspace's container")
 	}
 	i := site.Instance{Workspace: workspace, Running: c.State.Running, Digest: c.Config.Labels[labelDigest]}
-	if !i.Running {
+	if !i.Running && c.State.Status != container.StateCreated {
 		i.Ended = fmt.Sprintf("exit status %d", c.State.ExitCode)
 	}
 	return i, true, nil
@@ -309,20 +309,11 @@ func (s *Site) List(ctx context.Context) ([]site.Instance, error) {
 // containers lists the containers of a workspace, or of all, without those that were set
 // aside and those that came through the door.
 func (s *Site) containers(ctx context.Context, workspace string) ([]container.Summary, error) {
-	list, err := s.api.ContainerList(ctx, container.ListOptions{All: true, Filters: s.mine(workspace)})
+	list, err := s.ownContainers(ctx, workspace, false)
 	if err != nil {
 		return nil, s.explain(err, "list the workspaces' containers")
 	}
 	return slices.DeleteFunc(list, func(c container.Summary) bool {
 		return c.Labels[door.Label] != "" || len(c.Names) == 0 || strings.HasSuffix(c.Names[0], aside) || strings.HasSuffix(c.Names[0], filling)
 	}), nil
-}
-
-// mine filters what is a workspace's own, or any workspace's of this installation.
-func (s *Site) mine(workspace string) filters.Args {
-	label := labelWorkspace
-	if workspace != "" {
-		label += "=" + workspace
-	}
-	return filters.NewArgs(filters.Arg("label", labelInstallation+"="+s.o.Installation), filters.Arg("label", label))
 }

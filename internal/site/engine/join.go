@@ -2,7 +2,6 @@ package engine
 
 import (
 	"context"
-	"strings"
 
 	"github.com/docker/docker/api/types/network"
 )
@@ -40,7 +39,9 @@ func (s *Site) connect(ctx context.Context, to, container, alias string) error {
 }
 
 // isConnected tells of a container that is on the network already.
-func isConnected(err error) bool { return strings.Contains(err.Error(), "already exists in network") }
+func isConnected(err error) bool {
+	return containsAny(err.Error(), "already exists in network", "is already connected")
+}
 
 // openNetwork makes the network of a workspace and what comes through its door, with the
 // workspace on it.

@@ -10,7 +10,6 @@ import (
 	"github.com/docker/docker/api/types/container"
 	"github.com/docker/docker/api/types/filters"
 	"github.com/docker/docker/api/types/image"
-	"github.com/docker/docker/api/types/network"
 	"github.com/docker/docker/api/types/volume"
 
 	"domicile/internal/recipe"
@@ -47,7 +46,7 @@ func (s *Site) Leftovers(ctx context.Context, known func(ctx context.Context) ([
 	if err != nil {
 		return nil, s.explain(err, "list the engine's volumes")
 	}
-	networks, err := s.api.NetworkList(ctx, network.ListOptions{Filters: filters.NewArgs(filters.Arg("label", labelInstallation+"="+s.o.Installation), filters.Arg("label", labelWorkspace))})
+	networks, err := s.ownNetworks(ctx, "")
 	if err != nil {
 		return nil, s.explain(err, "list the engine's networks")
 	}
@@ -67,9 +66,9 @@ func (s *Site) Leftovers(ctx context.Context, known func(ctx context.Context) ([
 		}
 	}
 	for _, i := range built {
-		mine := slices.ContainsFunc(i.RepoTags, func(t string) bool { return strings.HasPrefix(t, recipe.TagPrefix) })
-		if mine && !used[i.ID] && s.imageIsOld(ctx, i.ID) {
-			list = append(list, site.Leftover{Kind: "image", Name: i.RepoTags[0], Bytes: own[i.ID], Why: "no workspace is made from it; it would be built again where it is wanted"})
+		mine := slices.IndexFunc(tagsOf(i), func(t string) bool { return strings.HasPrefix(t, recipe.TagPrefix) })
+		if mine >= 0 && !used[i.ID] && s.imageIsOld(ctx, i.ID) {
+			list = append(list, site.Leftover{Kind: "image", Name: tagsOf(i)[mine], Bytes: own[i.ID], Why: "no workspace is made from it; it would be built again where it is wanted"})
 		}
 	}
 	for _, i := range kept {
@@ -78,16 +77,16 @@ func (s *Site) Leftovers(ctx context.Context, known func(ctx context.Context) ([
 			continue
 		}
 		// An image that somebody made elsewhere may have the label too, but not the name.
-		at := slices.IndexFunc(i.RepoTags, func(t string) bool { return strings.HasPrefix(t, snapshotRepository) })
+		at := slices.IndexFunc(tagsOf(i), func(t string) bool { return strings.HasPrefix(t, snapshotRepository) })
 		if at < 0 {
 			continue
 		}
-		list = append(list, site.Leftover{Kind: "image", Name: i.RepoTags[at], Bytes: own[i.ID], Why: "a snapshot that was removed"})
+		list = append(list, site.Leftover{Kind: "image", Name: tagsOf(i)[at], Bytes: own[i.ID], Why: "a snapshot that was removed"})
 	}
 	for _, i := range trials {
-		at := slices.IndexFunc(i.RepoTags, func(t string) bool { return strings.HasPrefix(t, trialImage+":") })
-		if at >= 0 && i.RepoTags[at] != s.trialName() && !used[i.ID] && s.imageIsOld(ctx, i.ID) {
-			list = append(list, site.Leftover{Kind: "image", Name: i.RepoTags[at], Bytes: own[i.ID], Why: "networks were tried with an agent of an earlier version"})
+		at := slices.IndexFunc(tagsOf(i), func(t string) bool { return strings.HasPrefix(t, trialImage+":") })
+		if at >= 0 && tagsOf(i)[at] != s.trialName() && !used[i.ID] && s.imageIsOld(ctx, i.ID) {
+			list = append(list, site.Leftover{Kind: "image", Name: tagsOf(i)[at], Bytes: own[i.ID], Why: "networks were tried with an agent of an earlier version"})
 		}
 	}
 	const why = "its workspace was removed"

@@ -62,8 +62,19 @@ func (s *Site) inside(archive io.ReadCloser) io.ReadCloser {
 	if base == 0 {
 		return archive
 	}
+	return renumbered(archive, func(h *tar.Header) {
+		for _, id := range []*int{&h.Uid, &h.Gid} {
+			if *id >= base && *id < base+mappedUsers {
+				*id -= base
+			}
+		}
+	})
+}
+
+// renumbered is an archive with other owners.
+func renumbered(archive io.ReadCloser, own func(*tar.Header)) io.ReadCloser {
 	r, w := io.Pipe()
-	go func() { w.CloseWithError(renumbered(archive, base, w)) }()
+	go func() { w.CloseWithError(renumber(archive, own, w)) }()
 	return struct {
 		io.Reader
 		io.Closer
@@ -80,7 +91,7 @@ func (c closers) Close() error {
 	return nil
 }
 
-func renumbered(archive io.Reader, base int, to io.Writer) error {
+func renumber(archive io.Reader, own func(*tar.Header), to io.Writer) error {
 	out := tar.NewWriter(to)
 	for in := tar.NewReader(archive); ; {
 		h, err := in.Next()
@@ -90,11 +101,7 @@ func renumbered(archive io.Reader, base int, to io.Writer) error {
 		if err != nil {
 			return err
 		}
-		for _, id := range []*int{&h.Uid, &h.Gid} {
-			if *id >= base && *id < base+mappedUsers {
-				*id -= base
-			}
-		}
+		own(h)
 		if err := out.WriteHeader(h); err != nil {
 			return err
 		}

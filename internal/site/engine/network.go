@@ -97,6 +97,7 @@ func (s *Site) oneNetwork(ctx context.Context, name string, o network.CreateOpti
 	if id, err = s.networkID(ctx, name); err != nil || id != "" {
 		return id, err
 	}
+	o.Options = s.apart(name, o.Options)
 	made, err := s.api.NetworkCreate(ctx, name, o)
 	if err != nil && !cerrdefs.IsConflict(err) {
 		return "", err
@@ -118,7 +119,7 @@ func (s *Site) networkID(ctx context.Context, name string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	list = slices.DeleteFunc(list, func(n network.Summary) bool { return n.Name != name }) // the filter takes parts of names too
+	list = slices.DeleteFunc(list, func(n network.Summary) bool { return n.Name != name || n.Labels[labelInstallation] != s.o.Installation }) // the filter takes parts of names too
 	if len(list) == 0 {
 		return "", nil
 	}

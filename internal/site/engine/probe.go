@@ -91,13 +91,14 @@ func (s *Site) trialProgram(ctx context.Context, role, image, network string, co
 		return "", nil, s.explain(err, "remove an earlier program to try networks with")
 	}
 	made, err := s.api.ContainerCreate(ctx, &container.Config{Image: image, Cmd: append([]string{wire.AgentPath}, command...), Labels: s.trialLabels()},
-		&container.HostConfig{NetworkMode: container.NetworkMode(network), CapDrop: []string{"ALL"}, ReadonlyRootfs: true}, nil, nil, name)
+		&container.HostConfig{NetworkMode: container.NetworkMode(network), CapDrop: []string{"ALL"}, ReadonlyRootfs: true, Resources: container.Resources{Ulimits: defaultLimits(nil)}}, nil, nil, name)
 	if err != nil {
 		return "", nil, s.explain(err, "make a program to try networks with")
 	}
 	done = func() {
 		_ = s.api.ContainerRemove(context.WithoutCancel(ctx), made.ID, container.RemoveOptions{Force: true})
 	}
+	s.borderFirst(ctx)
 	if err := s.api.ContainerStart(ctx, made.ID, container.StartOptions{}); err != nil {
 		done()
 		return "", nil, s.explain(err, "start a program to try networks with")

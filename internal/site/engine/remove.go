@@ -11,7 +11,6 @@ import (
 
 	"github.com/docker/docker/api/types/container"
 	"github.com/docker/docker/api/types/network"
-	"github.com/docker/docker/api/types/volume"
 )
 
 // Remove removes the workspace's containers, volumes, networks and sockets, those that
@@ -21,8 +20,7 @@ func (s *Site) Remove(ctx context.Context, workspace string) error {
 		return fmt.Errorf("remove: %q is no workspace's id", workspace)
 	}
 	s.closeDoor(workspace)
-	mine := s.mine(workspace)
-	containers, err := s.api.ContainerList(ctx, container.ListOptions{All: true, Filters: mine})
+	containers, err := s.ownContainers(ctx, workspace, false)
 	if err != nil {
 		return s.explain(err, "list the workspace's containers")
 	}
@@ -31,16 +29,16 @@ func (s *Site) Remove(ctx context.Context, workspace string) error {
 			return s.explain(err, "remove the workspace's container")
 		}
 	}
-	volumes, err := s.api.VolumeList(ctx, volume.ListOptions{Filters: mine})
+	volumes, err := s.ownVolumes(ctx, workspace)
 	if err != nil {
 		return s.explain(err, "list the workspace's volumes")
 	}
-	for _, v := range volumes.Volumes {
+	for _, v := range volumes {
 		if err := s.api.VolumeRemove(ctx, v.Name, false); err != nil && !isNotFound(err) {
 			return s.explain(err, "remove the workspace's volume")
 		}
 	}
-	networks, err := s.api.NetworkList(ctx, network.ListOptions{Filters: mine})
+	networks, err := s.ownNetworks(ctx, workspace)
 	if err != nil {
 		return s.explain(err, "list the workspace's networks")
 	}

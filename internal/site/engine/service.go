@@ -249,6 +249,7 @@ func (s *Site) StartService(ctx context.Context, workspace, service string) erro
 		return nil
 	}
 	return s.begin(ctx, name, func() error {
+		s.borderFirst(ctx)
 		return s.explain(s.api.ContainerStart(ctx, name, container.StartOptions{}), "start the service "+service)
 	})
 }

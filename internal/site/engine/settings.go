@@ -22,7 +22,7 @@ import (
 func (s *Site) settings(workspace string, p plan.Settings, h *container.HostConfig) error {
 	h.Privileged, h.CapAdd, h.CapDrop, h.SecurityOpt, h.ReadonlyRootfs = p.Privileged, p.CapAdd, dropped(p), securityOptions(p.SecurityOpt), p.ReadOnly
 	h.PidsLimit, h.LogConfig = new(most(p.Processes, judge.MostProcesses)), boundedLog
-	h.Ulimits = defaultFiles(p.Ulimits)
+	h.Ulimits = defaultLimits(p.Ulimits)
 	h.ShmSize, h.Memory, h.NanoCPUs = p.SharedMemory, p.Memory, int64(p.CPUs*1e9)
 	h.ExtraHosts, h.DNS, h.GroupAdd, h.Sysctls = p.Hosts, p.DNS, p.Groups, p.Sysctls
 	h.DNSSearch = p.DNSSearch
@@ -154,21 +154,46 @@ func most(asked, fallback int64) int64 {
 	return fallback
 }
 
-// mostFiles is how many files a program may have open where nothing is said of them.
-const mostFiles = 1 << 16
+// mostFiles is how many files a program may have open where nothing is said of them;
+// mostTasks is how many processes a person has at most in engines that say so themselves.
+const (
+	mostFiles = 1 << 16
+	mostTasks = 1 << 20
+)
 
-// defaultFiles bounds open files where nothing is said of them. An engine may not be able to
-// give more than it has itself, and has at least what services on its host have.
-func defaultFiles(asked []string) []*container.Ulimit {
-	if slices.ContainsFunc(asked, func(u string) bool { return strings.HasPrefix(u, "nofile=") }) {
-		return nil
+// defaultLimits bounds open files, and processes, where nothing is said of them. An engine may
+// not be able to give more than it has itself, and has at least what services on its host have.
+func defaultLimits(asked []string) (list []*container.Ulimit) {
+	for name, d := range map[string]struct {
+		resource int
+		most     int64
+	}{"nofile": {unix.RLIMIT_NOFILE, mostFiles}, "nproc": {unix.RLIMIT_NPROC, mostTasks}} {
+		if slices.ContainsFunc(asked, func(u string) bool { return strings.HasPrefix(u, name+"=") }) {
+			continue
+		}
+		n := d.most
+		var mine unix.Rlimit
+		if err := unix.Getrlimit(d.resource, &mine); err == nil && mine.Max < uint64(n) {
+			n = int64(mine.Max)
+		} else if name == "nproc" {
+			continue // the engine can give what it gives by itself
+		}
+		if name == "nproc" {
+			n = min(n, mostPIDs())
+		}
+		list = append(list, &container.Ulimit{Name: name, Soft: n, Hard: n})
 	}
-	n := int64(mostFiles)
-	var mine unix.Rlimit
-	if err := unix.Getrlimit(unix.RLIMIT_NOFILE, &mine); err == nil && mine.Max < uint64(n) {
-		n = int64(mine.Max)
+	return list
+}
+
+// mostPIDs is how many processes this machine has numbers for; some engines give no more.
+func mostPIDs() int64 {
+	b, err := os.ReadFile("/proc/sys/kernel/pid_max")
+	n, parseErr := strconv.ParseInt(strings.TrimSpace(string(b)), 10, 64)
+	if err != nil || parseErr != nil {
+		return mostTasks
 	}
-	return []*container.Ulimit{{Name: "nofile", Soft: n, Hard: n}}
+	return n
 }
 
 func securityOptions(list []string) (out []string) {

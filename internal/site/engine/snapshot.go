@@ -108,7 +108,7 @@ func (s *Site) saveOne(ctx context.Context, c container.Summary, snapshot, servi
 		return 0, err
 	}
 	labels := []string{fmt.Sprintf("LABEL %s=%s", labelSnapshot, s.snapshotLabel(snapshot)), fmt.Sprintf("LABEL %s=%q", labelVolumes, said)}
-	files, err := s.api.ContainerCommit(ctx, c.ID, container.CommitOptions{Changes: labels, Pause: false})
+	files, err := s.commit(ctx, c.ID, "", labels)
 	if err != nil {
 		return 0, err
 	}
@@ -126,12 +126,21 @@ func (s *Site) saveOne(ctx context.Context, c container.Summary, snapshot, servi
 			return 0, fmt.Errorf("copy %s: %w", place, err)
 		}
 	}
-	whole, err := s.api.ContainerCommit(ctx, carrier.ID, container.CommitOptions{Reference: s.snapshotTag(snapshot, service), Changes: labels})
+	whole, err := s.commit(ctx, carrier.ID, s.snapshotTag(snapshot, service), labels)
 	if err != nil {
 		return 0, err
 	}
 	after, err := s.api.ImageInspect(ctx, whole.ID)
 	return after.Size - before.Size, err
+}
+
+// commit makes an image of a container's files. Some engines want to be told its settings.
+func (s *Site) commit(ctx context.Context, id, reference string, labels []string) (container.CommitResponse, error) {
+	there, err := s.api.ContainerInspect(ctx, id)
+	if err != nil {
+		return container.CommitResponse{}, err
+	}
+	return s.api.ContainerCommit(ctx, id, container.CommitOptions{Reference: reference, Changes: labels, Pause: false, Config: there.Config})
 }
 
 func hasVolume[V any](volumes map[string]V, place string) bool {
@@ -250,7 +259,8 @@ func (s *Site) make(ctx context.Context, config *container.Config, host *contain
 			return "", err
 		}
 		archive = s.inside(archive)
-		err = s.copyAs(ctx, made.ID, path.Dir(place), path.Base(place), archive)
+		// Into the place itself: some engines see only then that a volume is there.
+		err = s.copyAs(ctx, made.ID, place, ".", archive)
 		archive.Close()
 		if err != nil {
 			return "", err
@@ -303,7 +313,7 @@ func (s *Site) RemoveSaved(ctx context.Context, snapshot string) error {
 		return s.explain(err, "look for the snapshot")
 	}
 	for _, i := range list {
-		for _, tag := range i.RepoTags {
+		for _, tag := range tagsOf(i) {
 			earlier := snapshotRepository + s.snapshotLabel(snapshot) + "-" // as an earlier version named them
 			if !strings.HasPrefix(tag, s.snapshotTags(snapshot)) && !strings.HasPrefix(tag, earlier) {
 				continue // a snapshot that was made from this one

@@ -38,9 +38,10 @@ type Place struct {
 // Run tries all that package site promises of every site, and of the abilities that this one
 // has.
 func Run(t *testing.T, p Place) {
-	p.can = site.Can(p.Site)
 	t.Run("examine", p.examine)
+	p.can = site.Can(p.Site)
 	t.Run("image", p.image)
+	t.Run("build", p.build)
 	t.Run("instance", p.instance)
 	t.Run("own command", p.ownCommand)
 	for name, ability := range map[string]struct {
@@ -188,7 +189,7 @@ func (p Place) aside(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, list, "what is aside is no instance")
 	require.NoError(t, p.Site.EnsureInstance(ctx, id, judged(t, p.container("two"))))
-	require.NoError(t, p.can.Aside.Carry(ctx, id, []string{"/root/.history", "/root/.nothing"}))
+	require.NoError(t, p.can.Aside.Carry(ctx, id, []string{"/root/.history", "/root/.nothing"}, 0))
 	require.NoError(t, p.Site.Start(ctx, id))
 	assert.Equal(t, "typed\nnone\n", p.inside(t, id, "cat /root/.history; cat /tmp/note 2>/dev/null || echo none"))
 	for range 2 {
@@ -291,6 +292,9 @@ func judged(t *testing.T, c plan.Container) plan.Judged[plan.Container] {
 	require.NoError(t, err)
 	return out
 }
+
+// ctxOf outlives the test, for what is cleaned up behind it.
+func ctxOf(t *testing.T) context.Context { return context.WithoutCancel(t.Context()) }
 
 func pulled(t *testing.T, name string) judge.Image {
 	t.Helper()

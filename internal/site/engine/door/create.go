@@ -6,6 +6,7 @@ import (
 	"maps"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 
 	"github.com/docker/docker/api/types/container"
@@ -60,6 +61,7 @@ func (d *Door) make(ctx context.Context, name string, body []byte) (made contain
 	if err != nil {
 		return made, err
 	}
+	there = slices.DeleteFunc(there, func(c container.Summary) bool { return !d.isMine(c.Labels) })
 	if len(there) >= maxHelpers {
 		return made, refuse("This workspace has %d containers already, which is the most through this door: remove some first.", len(there))
 	}

@@ -21,6 +21,7 @@ import (
 	"net/http/httputil"
 	"net/url"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -217,7 +218,8 @@ func (d *Door) given() map[string]string {
 	return all
 }
 
-// mine filters what came through this door.
+// mine filters what came through this door. An engine's filter only shortens a list: whose
+// each is, isMine says.
 func (d *Door) mine(f filters.Args) filters.Args {
 	for k, v := range d.labels() {
 		f.Add("label", k+"="+v)
@@ -238,6 +240,7 @@ func (d *Door) list(w http.ResponseWriter, r *http.Request) {
 		failed(w, err)
 		return
 	}
+	list = slices.DeleteFunc(list, func(c container.Summary) bool { return !d.isMine(c.Labels) })
 	for i := range list {
 		for j, name := range list[i].Names {
 			list[i].Names[j] = "/" + strings.TrimPrefix(name, "/"+d.Prefix)

@@ -3,6 +3,7 @@ package door
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"io"
 	"net/http"
 	"net/http/httptest"
@@ -61,7 +62,7 @@ func (f *fake) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	case path == "volumes/create":
 		f.mu.Lock()
 		defer f.mu.Unlock()
-		f.volumes = append(f.volumes, map[string]any{"Name": "v"})
+		f.volumes = append(f.volumes, map[string]any{"Name": "v", "Labels": mine})
 		reply(w, http.StatusCreated, map[string]any{"Name": "v"})
 	case strings.HasSuffix(path, "/json"):
 		answer(w, http.StatusNotFound, "no such thing")
@@ -133,6 +134,27 @@ func TestOthersAreNotThere(t *testing.T) {
 	for _, line := range f.asked {
 		assert.Contains(t, line, "/json", "the engine was asked only what a thing is")
 	}
+}
+
+// An engine that takes a filter for less than it says gives others' things too: they are not
+// shown, and do not count.
+func TestAnEngineThatListsTooMuch(t *testing.T) {
+	f, h := opened(t)
+	others := map[string]string{"domicile.workspace": "w2", Label: "w2"}
+	for i := range maxHelpers + 1 {
+		f.made = append(f.made, map[string]any{"Id": fmt.Sprint("other", i), "Names": []string{"/other"}, "Labels": others})
+	}
+	f.made = append(f.made, map[string]any{"Id": "own", "Names": []string{"/mine-d-cache"}, "Labels": map[string]string{"domicile.workspace": "w1", Label: "w1"}})
+	f.volumes = []any{map[string]any{"Name": "others", "Labels": others}}
+	for _, path := range []string{"/containers/json?all=1", "/volumes"} {
+		w := httptest.NewRecorder()
+		h.ServeHTTP(w, httptest.NewRequest(http.MethodGet, path, nil))
+		assert.Equal(t, http.StatusOK, w.Code)
+		assert.NotContains(t, w.Body.String(), "other", path)
+		assert.Equal(t, path == "/containers/json?all=1", strings.Contains(w.Body.String(), "/cache"))
+	}
+	status, said := ask(h, http.MethodPost, "/containers/create", `{"Image": "open"}`)
+	assert.Equal(t, http.StatusCreated, status, said)
 }
 
 func TestItsOwnIsPassedOn(t *testing.T) {

@@ -1,9 +1,11 @@
 package door
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"net/http"
+	"slices"
 	"strings"
 
 	"github.com/docker/docker/api/types/filters"
@@ -12,7 +14,7 @@ import (
 )
 
 func (d *Door) volumes(w http.ResponseWriter, r *http.Request) {
-	list, err := d.API.VolumeList(r.Context(), volume.ListOptions{Filters: d.mine(filters.NewArgs())})
+	list, err := d.ownVolumes(r.Context())
 	if err != nil {
 		failed(w, err)
 		return
@@ -21,6 +23,13 @@ func (d *Door) volumes(w http.ResponseWriter, r *http.Request) {
 		v.Name, v.Mountpoint = strings.TrimPrefix(v.Name, d.volume("")), ""
 	}
 	reply(w, http.StatusOK, list)
+}
+
+// ownVolumes lists the volumes that were made through this door.
+func (d *Door) ownVolumes(ctx context.Context) (volume.ListResponse, error) {
+	list, err := d.API.VolumeList(ctx, volume.ListOptions{Filters: d.mine(filters.NewArgs())})
+	list.Volumes = slices.DeleteFunc(list.Volumes, func(v *volume.Volume) bool { return !d.isMine(v.Labels) })
+	return list, err
 }
 
 func (d *Door) makeVolume(w http.ResponseWriter, r *http.Request) {
@@ -39,7 +48,7 @@ func (d *Door) makeVolume(w http.ResponseWriter, r *http.Request) {
 	}
 	d.making.Lock()
 	defer d.making.Unlock()
-	there, err := d.API.VolumeList(r.Context(), volume.ListOptions{Filters: d.mine(filters.NewArgs())})
+	there, err := d.ownVolumes(r.Context())
 	if err != nil {
 		failed(w, err)
 		return
