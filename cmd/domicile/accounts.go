@@ -13,13 +13,10 @@ import (
 var accountsCommand = command{
 	name: "accounts", args: "[add|password|lock|unlock|remove NAME] [-json]", summary: "List accounts; make, lock or remove one, or give it another password (administrators only)",
 	example: "domicile accounts add finn\ndomicile accounts lock finn",
+	takes:   anything,
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
-		return func(ctx context.Context, t *terminal, args []string) error {
-			c, err := service()
-			if err != nil {
-				return err
-			}
+		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			if len(args) == 0 {
 				return listAccounts(ctx, t, c, *asJSON)
 			}
@@ -113,14 +110,7 @@ var passwordCommand = command{
 	name: "password", args: "", summary: "Change your password; your other sessions and tokens end",
 	example: "domicile password",
 	setup: func(*flag.FlagSet) action {
-		return func(ctx context.Context, t *terminal, args []string) error {
-			if err := exactly(args); err != nil {
-				return err
-			}
-			c, err := service()
-			if err != nil {
-				return err
-			}
+		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			lines := answersOf(t)
 			current, err := lines.hidden("Password until now: ")
 			if err != nil {
@@ -142,14 +132,11 @@ var passwordCommand = command{
 var tokensCommand = command{
 	name: "tokens", args: "[add LABEL [-days N] | remove ID] [-json]", summary: "List, make and take back tokens, by which programs sign in as you",
 	example: "domicile tokens add nightly -days 30",
+	takes:   anything,
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
 		days := f.Int("days", 90, "for how many days a new token counts, at most 366")
-		return func(ctx context.Context, t *terminal, args []string) error {
-			c, err := service()
-			if err != nil {
-				return err
-			}
+		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			switch {
 			case len(args) == 0:
 				return listTokens(ctx, t, c, *asJSON)
@@ -214,14 +201,7 @@ var signInsCommand = command{
 	example: "domicile sign-ins",
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
-		return func(ctx context.Context, t *terminal, args []string) error {
-			if err := exactly(args); err != nil {
-				return err
-			}
-			c, err := service()
-			if err != nil {
-				return err
-			}
+		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			list, err := client.Answer[[]client.SignIn](c.ListSignIns(ctx))
 			if err != nil {
 				return err

@@ -25,6 +25,7 @@ type checking struct {
 var checkCommand = command{
 	name: "check", args: "[DIR | ADDRESS] [-file PATH] [-effective | -lock | -update] [-offline] [-json]", summary: "Read a definition, say what it makes and what is wrong with it",
 	example: "domicile check .\ndomicile check -lock .\ndomicile check http://127.0.0.1:4390/skerry/timetable.git",
+	takes:   anything, alone: true,
 	setup: func(f *flag.FlagSet) action {
 		var c checking
 		f.BoolVar(&c.asJSON, "json", false, "print JSON")
@@ -35,7 +36,7 @@ var checkCommand = command{
 		f.BoolVar(&c.lock, "lock", false, "write the lock files that pin features and images")
 		f.BoolVar(&c.update, "update", false, "show what is newer than the pins, and move them")
 		f.BoolVar(&c.effective, "effective", false, "print the merged configuration, each value with where it came from")
-		return func(ctx context.Context, t *terminal, args []string) error {
+		return func(ctx context.Context, t *terminal, _ *client.Service, args []string) error {
 			if len(args) == 0 {
 				args = []string{"."}
 			}

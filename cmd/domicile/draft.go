@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"domicile/internal/artifact"
+	"domicile/internal/client"
 	"domicile/internal/definition"
 	"domicile/internal/draft"
 	"domicile/internal/fault"
@@ -17,13 +18,14 @@ import (
 var draftCommand = command{
 	name: "draft", args: "[DIR] [-as NAME] [-template REF [-option NAME=VALUE]] [-show] [-json]", summary: "Write a definition for a repository that has none",
 	example: "domicile draft\ndomicile draft -show\ndomicile draft -as python\ndomicile draft -template 127.0.0.1:4391/skerry/templates/python-service",
+	takes:   anything, alone: true,
 	setup: func(f *flag.FlagSet) action {
 		asJSON, options := jsonFlag(f), choices{}
 		from := f.String("template", "", "write what this template has instead")
 		f.Var(options, "option", "an option of the template, as `NAME=VALUE`; again for each")
 		as := f.String("as", "", "which of the ways to write; without it the surest")
 		show := f.Bool("show", false, "only show what would be written")
-		return func(ctx context.Context, t *terminal, args []string) error {
+		return func(ctx context.Context, t *terminal, _ *client.Service, args []string) error {
 			if len(args) == 0 {
 				args = []string{"."}
 			}

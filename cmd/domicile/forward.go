@@ -20,18 +20,12 @@ import (
 var forwardCommand = command{
 	name: "forward", args: "NAME PORT[:LOCAL]", summary: "Make a port inside a workspace reachable on this machine, until Ctrl-C",
 	example: "domicile forward timetable 8080\ndomicile forward timetable 8080:9000",
+	takes:   []string{"NAME", "PORT"},
 	setup: func(f *flag.FlagSet) action {
-		return func(ctx context.Context, t *terminal, args []string) error {
-			if err := exactly(args, "NAME", "PORT"); err != nil {
-				return err
-			}
+		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			port, local, err := parseForward(args[1])
 			if err != nil {
 				return wrongUse("%v", err)
-			}
-			c, err := service()
-			if err != nil {
-				return err
 			}
 			w := &forwarder{service: c, workspace: args[0], target: net.JoinHostPort(port.Host, strconv.Itoa(port.Number))}
 			if _, err := w.conn(ctx); err != nil { // a slip in the name is told now, not at first use

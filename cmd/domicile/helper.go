@@ -13,6 +13,7 @@ import (
 var helperCommand = command{
 	name: "helper", args: "NAME [(-image IMAGE | -file PATH) [-as HELPER] [-share]] [-detach] [-json]", summary: "List a workspace's helpers, or make one: a second place beside it",
 	example: "domicile helper timetable -image registry.example.com/tools:1 -as tools -share\ndomicile helper timetable",
+	takes:   []string{"NAME"},
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
 		image := f.String("image", "", "the image to make it from")
@@ -20,14 +21,7 @@ var helperCommand = command{
 		as := f.String("as", "", "its name, by which it is reached from inside (default: the last part of the image's)")
 		share := f.Bool("share", false, "give it the workspace's source")
 		detach := f.Bool("detach", false, "do not wait for the end")
-		return func(ctx context.Context, t *terminal, args []string) error {
-			if err := exactly(args, "NAME"); err != nil {
-				return err
-			}
-			c, err := service()
-			if err != nil {
-				return err
-			}
+		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			if *image == "" && *file == "" {
 				list, err := client.Answer[[]client.Workspace](c.ListHelpers(ctx, args[0]))
 				return present(t, *asJSON, list, err, func(list []client.Workspace) { printHelpers(t, args[0], list) })
@@ -85,17 +79,11 @@ func printHelpers(t *terminal, of string, list []client.Workspace) {
 var stayCommand = command{
 	name: "stay", args: "NAME [-for TIME] [-json]", summary: "Keep a workspace from stopping by itself for a while",
 	example: "domicile stay timetable -for 8h",
+	takes:   []string{"NAME"},
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
 		how := f.Duration("for", 0, "how long, such as 8h (default: as long as it may be without use)")
-		return func(ctx context.Context, t *terminal, args []string) error {
-			if err := exactly(args, "NAME"); err != nil {
-				return err
-			}
-			c, err := service()
-			if err != nil {
-				return err
-			}
+		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			q := client.Stay{}
 			if *how != 0 {
 				q.For = new(how.String())

@@ -14,13 +14,10 @@ import (
 var keysCommand = command{
 	name: "keys", args: "[add FILE | remove ID] [-json]", summary: "List, add and remove your SSH public keys",
 	example: "domicile keys add ~/.ssh/id_ed25519.pub",
+	takes:   anything,
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
-		return func(ctx context.Context, t *terminal, args []string) error {
-			c, err := service()
-			if err != nil {
-				return err
-			}
+		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			switch {
 			case len(args) == 0:
 				return listKeys(ctx, t, c, *asJSON)

@@ -11,18 +11,12 @@ import (
 var logCommand = command{
 	name: "log", args: "NAME [-run ID] [-step NAME] [-json]", summary: "Print the log of a workspace's last run, or of another one",
 	example: "domicile log timetable -step postCreateCommand",
+	takes:   []string{"NAME"},
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
 		id := f.Int64("run", 0, "the run's number (default: the last one)")
 		step := f.String("step", "", "only this step")
-		return func(ctx context.Context, t *terminal, args []string) error {
-			if err := exactly(args, "NAME"); err != nil {
-				return err
-			}
-			c, err := service()
-			if err != nil {
-				return err
-			}
+		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			r, err := findRun(ctx, c, args[0], *id)
 			if err != nil {
 				return err

@@ -16,14 +16,12 @@ import (
 var loginCommand = command{
 	name: "login", args: "[-server URL] [-name NAME] [-json]", summary: "Sign in to a service, with name and password or with a token on standard input",
 	example: "domicile login -server http://127.0.0.1:4380",
+	alone:   true,
 	setup: func(f *flag.FlagSet) action {
 		server := f.String("server", "", "the service's address (default: the last one, or "+defaultServer+")")
 		name := f.String("name", "", "your account's name")
 		asJSON := jsonFlag(f)
-		return func(ctx context.Context, t *terminal, args []string) error {
-			if err := exactly(args); err != nil {
-				return err
-			}
+		return func(ctx context.Context, t *terminal, _ *client.Service, args []string) error {
 			last, err := loadSignIn()
 			if err != nil {
 				last = signIn{Server: defaultServer} // it is written anew
@@ -107,14 +105,7 @@ var logoutCommand = command{
 	name: "logout", args: "", summary: "Sign out and forget the token",
 	example: "domicile logout",
 	setup: func(f *flag.FlagSet) action {
-		return func(ctx context.Context, t *terminal, args []string) error {
-			if err := exactly(args); err != nil {
-				return err
-			}
-			c, err := service()
-			if err != nil {
-				return err
-			}
+		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			if _, err := client.Answer[struct{}](c.SignOut(ctx)); err != nil {
 				return err
 			}
@@ -134,12 +125,10 @@ var logoutCommand = command{
 var versionCommand = command{
 	name: "version", args: "[-json]", summary: "Tell the versions of the command line and of the service",
 	example: "domicile version",
+	alone:   true,
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
-		return func(ctx context.Context, t *terminal, args []string) error {
-			if err := exactly(args); err != nil {
-				return err
-			}
+		return func(ctx context.Context, t *terminal, _ *client.Service, args []string) error {
 			answer := struct {
 				CommandLine string `json:"commandLine"`
 				Server      string `json:"server,omitempty"`

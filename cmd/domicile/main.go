@@ -9,10 +9,12 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"slices"
 	"strings"
 	"syscall"
 
 	"domicile/internal/apart"
+	"domicile/internal/client"
 	"domicile/internal/fault"
 	"domicile/internal/visible"
 )
@@ -26,12 +28,21 @@ type command struct {
 	args    string // how its arguments are shown
 	summary string
 	example string
+	// takes are the names of its arguments, all of which must be there; anything: the action
+	// sees to them.
+	takes []string
+	// alone tells that it needs no service to be signed in to.
+	alone bool
 	// setup declares the flags and returns what runs once they are read.
 	setup func(f *flag.FlagSet) action
 }
 
-// action carries a command out with the arguments that are no flags.
-type action func(ctx context.Context, t *terminal, args []string) error
+// anything is what a command takes whose action sees to its arguments.
+var anything = []string{"anything"}
+
+// action carries a command out with the arguments that are no flags. c is the service that the
+// person is signed in to; nil where the command is alone.
+type action func(ctx context.Context, t *terminal, c *client.Service, args []string) error
 
 // terminal is what a command reads from and prints to. What is printed is made visible:
 // names, logs and messages come from repositories and workspaces.
@@ -101,7 +112,7 @@ func (c command) run(ctx context.Context, t *terminal, args []string) int {
 		return 0
 	}
 	if err == nil {
-		err = act(ctx, t, rest)
+		err = c.act(ctx, t, act, rest)
 	} else {
 		err = wrongUse("%v", err)
 	}
@@ -121,6 +132,23 @@ func (c command) run(ctx context.Context, t *terminal, args []string) int {
 		fmt.Fprintf(t.err, "What to do: %s.\n", strings.TrimSuffix(remedy, "."))
 	}
 	return 1
+}
+
+// act checks the arguments, opens the service, and carries the command out.
+func (c command) act(ctx context.Context, t *terminal, act action, args []string) error {
+	if !slices.Equal(c.takes, anything) {
+		if err := exactly(args, c.takes...); err != nil {
+			return err
+		}
+	}
+	if c.alone {
+		return act(ctx, t, nil, args)
+	}
+	at, err := service()
+	if err != nil {
+		return err
+	}
+	return act(ctx, t, at, args)
 }
 
 // parse reads flags that may stand before, between and behind the arguments. What stands

@@ -78,11 +78,13 @@ func TestWrongUse(t *testing.T) {
 		"run x":              "COMMAND is missing",
 		"remove x":           "add -yes",
 	}
+	t.Setenv("DOMICILE_TOKEN", "anybody")
 	for line, says := range cases {
 		_, errs, status := call(t, strings.Fields(line)...)
 		assert.Equal(t, 2, status, line)
 		assert.Contains(t, errs, says, line)
 	}
+	t.Setenv("DOMICILE_TOKEN", "")
 	_, errs, status := call(t, "list")
 	assert.Equal(t, 1, status)
 	assert.Contains(t, errs, "you are not signed in\nWhat to do: domicile login")

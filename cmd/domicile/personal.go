@@ -11,16 +11,13 @@ import (
 var personalCommand = command{
 	name: "personal", args: "[SOURCE] [-none] [-json]", summary: "Show or set the repository of your own settings, put into every workspace you make",
 	example: "domicile personal https://git.example.com/me/settings.git\ndomicile personal -none",
+	takes:   anything,
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
 		none := f.Bool("none", false, "put nothing in any more")
-		return func(ctx context.Context, t *terminal, args []string) error {
+		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			if len(args) > 1 || *none && len(args) > 0 {
 				return wrongUse("%q is one argument too many", args[len(args)-1])
-			}
-			c, err := service()
-			if err != nil {
-				return err
 			}
 			if len(args) == 1 || *none {
 				source := ""

@@ -15,6 +15,7 @@ var provisionCommand = command{
 	name: "provision", args: "SOURCE [-ref REF] [-name NAME] [-file PATH] [-site SITE] [-size SIZE] [-mount] [-detach] [-json]",
 	summary: "Make a workspace of a git address or a folder on the service's host",
 	example: "domicile provision http://127.0.0.1:4390/skerry/timetable.git -ref main",
+	takes:   []string{"SOURCE"},
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
 		ref := f.String("ref", "", "branch, tag or commit (default: the repository's own branch)")
@@ -24,14 +25,7 @@ var provisionCommand = command{
 		size := f.String("size", "", "a size of the site, which domicile sites lists (default: the definition's)")
 		mount := f.Bool("mount", false, "mount the folder in place instead of copying it, where policy allows")
 		detach := f.Bool("detach", false, "do not wait for the end")
-		return func(ctx context.Context, t *terminal, args []string) error {
-			if err := exactly(args, "SOURCE"); err != nil {
-				return err
-			}
-			c, err := service()
-			if err != nil {
-				return err
-			}
+		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			q := client.ProvisionRequest{Source: folderOr(args[0]), Ref: given(*ref), Name: given(*name), File: given(*file), Site: given(*at), Size: given(*size), Mount: mount}
 			w, err := client.Answer[client.Workspace](c.Provision(ctx, q))
 			if err != nil {
@@ -105,16 +99,10 @@ func given(s string) *string {
 var followCommand = command{
 	name: "follow", args: "NAME [-json]", summary: "Follow the run of a workspace to its end",
 	example: "domicile follow timetable",
+	takes:   []string{"NAME"},
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
-		return func(ctx context.Context, t *terminal, args []string) error {
-			if err := exactly(args, "NAME"); err != nil {
-				return err
-			}
-			c, err := service()
-			if err != nil {
-				return err
-			}
+		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			w, err := client.Answer[client.Workspace](c.GetWorkspace(ctx, args[0]))
 			if err != nil {
 				return err

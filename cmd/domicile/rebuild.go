@@ -12,20 +12,14 @@ import (
 var rebuildCommand = command{
 	name: "rebuild", args: "NAME [-pull] [-foresee] [-yes] [-detach] [-json]", summary: "Bring a workspace to what its definition says now, with as little as that takes",
 	example: "domicile rebuild fares -foresee\ndomicile rebuild fares",
+	takes:   []string{"NAME"},
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
 		detach := f.Bool("detach", false, "do not wait for its end")
 		only := f.Bool("foresee", false, "only show what it would do, and what would be lost")
 		pull := f.Bool("pull", false, "bring new commits into its source, too; never over changes")
 		yes := f.Bool("yes", false, "do not ask, also where something is lost")
-		return func(ctx context.Context, t *terminal, args []string) error {
-			if err := exactly(args, "NAME"); err != nil {
-				return err
-			}
-			c, err := service()
-			if err != nil {
-				return err
-			}
+		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			foreseen, err := client.Answer[client.Foreseen](c.ForeseeRebuild(ctx, args[0], &client.ForeseeRebuildParams{Pull: pull}))
 			// A git host that is away for a moment is the run's to wait for.
 			if err != nil && (*only || !fault.IsTransient(err)) {

@@ -11,14 +11,11 @@ import (
 var registriesCommand = command{
 	name: "registries", args: "[add HOST -user NAME | remove HOST] [-json]", summary: "List, add and remove the service's credentials of registries",
 	example: "domicile registries add registry.example.com -user skerry < password-file",
+	takes:   anything,
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
 		user := f.String("user", "", "the name to sign in to the registry with")
-		return func(ctx context.Context, t *terminal, args []string) error {
-			c, err := service()
-			if err != nil {
-				return err
-			}
+		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			if len(args) == 0 {
 				return listRegistries(ctx, t, c, *asJSON)
 			}

@@ -8,30 +8,29 @@ import (
 	"strings"
 
 	"golang.org/x/crypto/ssh"
+
+	"domicile/internal/client"
 )
 
 var runCommand = command{
 	name: "run", args: "NAME -- COMMAND [ARGUMENT…]", summary: "Run a command in a workspace and pass its exit status on",
 	example: "domicile run timetable -- python3 -m unittest",
+	takes:   anything,
 	setup: func(f *flag.FlagSet) action {
-		return func(ctx context.Context, t *terminal, args []string) error {
+		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			if len(args) == 0 {
 				return wrongUse("NAME is missing")
 			}
 			if len(args) == 1 {
 				return wrongUse("COMMAND is missing")
 			}
-			return runIn(ctx, t, args[0], quote(args[1:]))
+			return runIn(ctx, t, c, args[0], quote(args[1:]))
 		}
 	},
 }
 
 // runIn runs a shell's line in a workspace and passes its exit status on.
-func runIn(ctx context.Context, t *terminal, name, line string) error {
-	c, err := service()
-	if err != nil {
-		return err
-	}
+func runIn(ctx context.Context, t *terminal, c *client.Service, name, line string) error {
 	conn, err := c.SSH(ctx, name)
 	if err != nil {
 		return err

@@ -12,14 +12,11 @@ import (
 var secretsCommand = command{
 	name: "secrets", args: "[set NAME -for SOURCE | remove NAME -for SOURCE] [-json]", summary: "List, set and remove secrets that definitions of a source may use",
 	example: "domicile secrets set TIDE_TOKEN -for https://git.example.com/skerry/tides.git < token-file",
+	takes:   anything,
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
 		source := f.String("for", "", "the source whose definitions get it")
-		return func(ctx context.Context, t *terminal, args []string) error {
-			c, err := service()
-			if err != nil {
-				return err
-			}
+		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			if len(args) == 0 {
 				list, err := client.Answer[[]client.Secret](c.ListSecrets(ctx))
 				return present(t, *asJSON, list, err, func(list []client.Secret) { printSecrets(t, list) })
@@ -70,15 +67,12 @@ func printSecrets(t *terminal, list []client.Secret) {
 var githostsCommand = command{
 	name: "githosts", args: "[add HOST (-user NAME | -key FILE) | remove HOST] [-json]", summary: "List, add and remove how you sign in to git hosts",
 	example: "domicile githosts add git.example.com -user skerry < token-file\ndomicile githosts add git.example.com -key ~/.ssh/only_for_domicile",
+	takes:   anything,
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
 		user := f.String("user", "", "the name that goes with the token (default: git)")
 		key := f.String("key", "", "a file with an SSH private key without a passphrase, in place of a token")
-		return func(ctx context.Context, t *terminal, args []string) error {
-			c, err := service()
-			if err != nil {
-				return err
-			}
+		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			if len(args) == 0 {
 				list, err := client.Answer[[]client.GitHost](c.ListGitHosts(ctx))
 				return present(t, *asJSON, list, err, func(list []client.GitHost) { printGitHosts(t, list) })
@@ -153,14 +147,7 @@ var authorCommand = command{
 		asJSON := jsonFlag(f)
 		name := f.String("name", "", "the author's name")
 		mail := f.String("mail", "", "the author's mail address")
-		return func(ctx context.Context, t *terminal, args []string) error {
-			if err := exactly(args); err != nil {
-				return err
-			}
-			c, err := service()
-			if err != nil {
-				return err
-			}
+		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			account, err := client.Answer[client.Account](c.GetAccount(ctx))
 			if err != nil {
 				return err

@@ -22,6 +22,7 @@ import (
 	"domicile/internal/apart"
 	"domicile/internal/api"
 	"domicile/internal/artifact"
+	"domicile/internal/client"
 	"domicile/internal/compose"
 	"domicile/internal/credential"
 	"domicile/internal/definition"
@@ -49,6 +50,7 @@ type settings struct {
 var serveCommand = command{
 	name: "serve", args: "[FLAGS]", summary: "Run the service",
 	example: "domicile serve -database postgres://domicile@127.0.0.1/domicile -data /var/lib/domicile",
+	alone:   true,
 	setup: func(f *flag.FlagSet) action {
 		s := &settings{}
 		text := func(p *string, name, fallback, use string) {
@@ -79,10 +81,7 @@ var serveCommand = command{
 		f.IntVar(&s.workers, "workers", 8, "how many runs are carried out at a time")
 		f.IntVar(&s.tries, "tries", 7, "how often a step is tried whose fault may pass, such as a registry that does not answer")
 		f.BoolVar(&s.verbose, "verbose", false, "log more")
-		return func(ctx context.Context, t *terminal, args []string) error {
-			if err := exactly(args); err != nil {
-				return err
-			}
+		return func(ctx context.Context, t *terminal, _ *client.Service, args []string) error {
 			return serve(ctx, t, s)
 		}
 	},
@@ -218,7 +217,15 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 	if err != nil {
 		return err
 	}
-	places, err := s.places(data, engine.Options{Installation: installation, Agents: agentsBeside(s.agent), Secret: seal.Derive("names"), ServiceKey: keys.ServicePublic(),
+	given, err := s.given()
+	if err != nil {
+		return err
+	}
+	all, err := a.store.GiveSites(ctx, given)
+	if err != nil {
+		return fmt.Errorf("keep the sites: %w", err)
+	}
+	places, drained, err := openSites(all, given[0].Name, data, engine.Options{Installation: installation, Agents: agentsBeside(s.agent), Secret: seal.Derive("names"), ServiceKey: keys.ServicePublic(),
 		Youngest: max(s.youngest, 1), Keychain: artifacts.Keychain, MayAsk: gate.Check, HTTP: &http.Client{Transport: gate.Transport()}})
 	if err != nil {
 		return err
@@ -257,7 +264,7 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 	vault := &vault.Vault{Store: a.store, Seal: seal}
 	retention := records.UsualRetention
 	retention.Runs = s.keepRuns
-	a.runner, err = runs.New(ctx, runs.Options{Store: a.store, Sites: places, Source: fetcher, Artifacts: artifacts, Compose: reader, Definition: read, Policy: policy, Vault: vault, Keys: keys, DiskReserve: reserve,
+	a.runner, err = runs.New(ctx, runs.Options{Store: a.store, Sites: places, Drained: drained, Source: fetcher, Artifacts: artifacts, Compose: reader, Definition: read, Policy: policy, Vault: vault, Keys: keys, DiskReserve: reserve,
 		Sizes: sizes, Size: s.size, IdleStop: s.idleStop, LookEvery: s.lookEvery, Retention: retention, Log: log, Workers: s.workers, Tries: s.tries})
 	if err != nil {
 		return err

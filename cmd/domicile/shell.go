@@ -22,18 +22,12 @@ import (
 var shellCommand = command{
 	name: "shell", args: "NAME [-terminal NAME] [-list]", summary: "Open a terminal in a workspace, or come back to one",
 	example: "domicile shell timetable\ndomicile shell timetable -terminal tests",
+	takes:   []string{"NAME"},
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
 		name := f.String("terminal", "", "make the terminal of this name, or come back to it")
 		list := f.Bool("list", false, "list the terminals that are open inside")
-		return func(ctx context.Context, t *terminal, args []string) error {
-			if err := exactly(args, "NAME"); err != nil {
-				return err
-			}
-			c, err := service()
-			if err != nil {
-				return err
-			}
+		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			if *list {
 				return listTerminals(ctx, t, c, args[0], *asJSON)
 			}

@@ -13,17 +13,14 @@ var snapshotsCommand = command{
 	name: "snapshots", args: "[keep NAME [-note TEXT] | make NUMBER [-name NAME] | return NAME NUMBER | hand NUMBER -to ACCOUNT | remove NUMBER] [-yes] [-json]",
 	summary: "List, keep and use snapshots of workspaces: files and volumes, services too",
 	example: "domicile snapshots keep quayboard -note \"before the new table\"\ndomicile snapshots return quayboard 3",
+	takes:   anything,
 	setup: func(f *flag.FlagSet) action {
 		x := &snapshots{asJSON: jsonFlag(f)}
 		x.note = f.String("note", "", "what it is kept for")
 		x.name = f.String("name", "", "the new workspace's name (default: that of the one it is a snapshot of)")
 		x.to = f.String("to", "", "the account to give it to")
 		x.yes = f.Bool("yes", false, "do not ask")
-		return func(ctx context.Context, t *terminal, args []string) error {
-			c, err := service()
-			if err != nil {
-				return err
-			}
+		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			if len(args) == 0 {
 				list, err := client.Answer[[]client.Snapshot](c.ListSnapshots(ctx))
 				return present(t, *x.asJSON, list, err, func(list []client.Snapshot) { printSnapshots(t, list) })
@@ -172,6 +169,7 @@ func printSnapshots(t *terminal, list []client.Snapshot) {
 var prepareCommand = command{
 	name: "prepare", args: "[SOURCE [-ref REF] [-file PATH] [-site SITE] [-size SIZE] [-follow] | remove NAME] [-detach] [-json]", summary: "Make ready ahead of time what provisioning of a source begins with, or list that",
 	example: "domicile prepare http://127.0.0.1:4390/skerry/fares.git -follow\ndomicile prepare",
+	takes:   anything,
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
 		ref := f.String("ref", "", "branch, tag or commit")
@@ -180,11 +178,7 @@ var prepareCommand = command{
 		size := f.String("size", "", "a size of the site")
 		branch := f.Bool("follow", false, "do it again whenever the branch moves")
 		detach := f.Bool("detach", false, "do not wait for the end")
-		return func(ctx context.Context, t *terminal, args []string) error {
-			c, err := service()
-			if err != nil {
-				return err
-			}
+		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			switch {
 			case len(args) == 0:
 				list, err := client.Answer[[]client.Prepared](c.ListPrepared(ctx))

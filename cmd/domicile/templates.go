@@ -35,12 +35,13 @@ func (c choices) Set(s string) error {
 var templatesCommand = command{
 	name: "templates", args: "[list [NAMESPACE | FOLDER] | show REF | apply REF [DIR]] [-option NAME=VALUE] [-overwrite] [-json]", summary: "List, show and apply templates of definitions",
 	example: "domicile templates\ndomicile templates show 127.0.0.1:4391/skerry/templates/python-service\ndomicile templates apply 127.0.0.1:4391/skerry/templates/python-service . -option port=8000",
+	takes:   anything, alone: true,
 	setup: func(f *flag.FlagSet) action {
 		asJSON, options := jsonFlag(f), choices{}
 		f.Var(options, "option", "an option of the template, as `NAME=VALUE`; again for each")
 		leave := f.String("without", "", "optional `PATHS` of the template to leave out, parted by commas")
 		overwrite := f.Bool("overwrite", false, "write over files that are there")
-		return func(ctx context.Context, t *terminal, args []string) error {
+		return func(ctx context.Context, t *terminal, _ *client.Service, args []string) error {
 			store := &artifact.Store{Folder: cacheFolder()}
 			if len(args) == 0 {
 				args = []string{"list"}

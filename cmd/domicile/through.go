@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"domicile/internal/client"
 	"domicile/internal/fault"
 )
 
@@ -21,11 +22,9 @@ import (
 var throughCommand = command{
 	name: "through", args: "PROXY HOST PORT", summary: "",
 	example: "domicile through 127.0.0.1:3128 git.ferry.test 22",
+	takes:   []string{"PROXY", "HOST", "PORT"}, alone: true,
 	setup: func(*flag.FlagSet) action {
-		return func(ctx context.Context, t *terminal, args []string) error {
-			if err := exactly(args, "PROXY", "HOST", "PORT"); err != nil {
-				return err
-			}
+		return func(ctx context.Context, t *terminal, _ *client.Service, args []string) error {
 			return through(ctx, t, args[0], net.JoinHostPort(args[1], args[2]))
 		}
 	},

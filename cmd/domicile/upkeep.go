@@ -12,16 +12,10 @@ import (
 var driftCommand = command{
 	name: "drift", args: "NAME [-json]", summary: "Show what of a workspace differs from its definition, and the lines to add to it",
 	example: "domicile drift fares",
+	takes:   []string{"NAME"},
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
-		return func(ctx context.Context, t *terminal, args []string) error {
-			if err := exactly(args, "NAME"); err != nil {
-				return err
-			}
-			c, err := service()
-			if err != nil {
-				return err
-			}
+		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			list, err := client.Answer[[]client.Drift](c.GetDrift(ctx, args[0]))
 			return present(t, *asJSON, list, err, func(list []client.Drift) { printDrift(t, args[0], list) })
 		}
@@ -34,15 +28,9 @@ var tidyCommand = command{
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
 		yes := f.Bool("yes", false, "remove it")
-		return func(ctx context.Context, t *terminal, args []string) error {
-			if err := exactly(args); err != nil {
-				return err
-			}
-			c, err := service()
-			if err != nil {
-				return err
-			}
+		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			var list []client.Leftover
+			var err error
 			if *yes {
 				list, err = client.Answer[[]client.Leftover](c.Tidy(ctx))
 			} else {

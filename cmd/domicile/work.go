@@ -13,20 +13,14 @@ import (
 var planCommand = command{
 	name: "plan", args: "SOURCE [-ref REF] [-file PATH] [-site SITE] [-size SIZE] [-json]", summary: "Show what making a workspace would do, without doing it",
 	example: "domicile plan http://127.0.0.1:4390/skerry/fares.git",
+	takes:   []string{"SOURCE"},
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
 		ref := f.String("ref", "", "branch, tag or commit")
 		file := f.String("file", "", "the definition, where there are several")
 		at := f.String("site", "", "the site (default: the plan chooses)")
 		size := f.String("size", "", "a size of the site")
-		return func(ctx context.Context, t *terminal, args []string) error {
-			if err := exactly(args, "SOURCE"); err != nil {
-				return err
-			}
-			c, err := service()
-			if err != nil {
-				return err
-			}
+		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			answer, err := client.Answer[client.PlanAnswer](c.PlanSource(ctx, client.CheckRequest{Source: args[0], Ref: given(*ref), File: given(*file), Site: given(*at), Size: given(*size)}))
 			if err := present(t, *asJSON, answer, err, func(answer client.PlanAnswer) { printPlan(t, answer) }); err != nil {
 				return err
@@ -86,18 +80,13 @@ func printPlan(t *terminal, answer client.PlanAnswer) {
 var checksCommand = command{
 	name: "checks", args: "NAME [-last] [-json]", summary: "Prove what a workspace's definition says must hold",
 	example: "domicile checks fares",
+	takes:   []string{"NAME"},
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
 		last := f.Bool("last", false, "show the last proof instead of a new one")
-		return func(ctx context.Context, t *terminal, args []string) error {
-			if err := exactly(args, "NAME"); err != nil {
-				return err
-			}
-			c, err := service()
-			if err != nil {
-				return err
-			}
+		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			var list []client.CheckResult
+			var err error
 			if *last {
 				w, err := client.Answer[client.Workspace](c.GetWorkspace(ctx, args[0]))
 				if err != nil {
@@ -144,16 +133,17 @@ func printChecks(t *terminal, list []client.CheckResult) {
 var tasksCommand = command{
 	name: "tasks", args: "NAME [TASK] [-json]", summary: "List the team's tasks of a workspace, or run one",
 	example: "domicile tasks fares\ndomicile tasks fares test",
+	takes:   anything,
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
-		return func(ctx context.Context, t *terminal, args []string) error {
+		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			if len(args) == 2 {
-				return runTask(ctx, t, args[0], args[1])
+				return runTask(ctx, t, c, args[0], args[1])
 			}
 			if err := exactly(args, "NAME"); err != nil {
 				return err
 			}
-			list, err := tasksOf(ctx, args[0])
+			list, err := tasksOf(ctx, c, args[0])
 			return present(t, *asJSON, list, err, func(list []client.Task) { printTasks(t, list) })
 		}
 	},
@@ -176,11 +166,7 @@ func printTasks(t *terminal, list []client.Task) {
 	table.flush()
 }
 
-func tasksOf(ctx context.Context, name string) ([]client.Task, error) {
-	c, err := service()
-	if err != nil {
-		return nil, err
-	}
+func tasksOf(ctx context.Context, c *client.Service, name string) ([]client.Task, error) {
 	w, err := client.Answer[client.Workspace](c.GetWorkspace(ctx, name))
 	if err != nil || w.Tasks == nil {
 		return nil, err
@@ -189,15 +175,15 @@ func tasksOf(ctx context.Context, name string) ([]client.Task, error) {
 }
 
 // runTask runs a task behind those that come before it.
-func runTask(ctx context.Context, t *terminal, name, task string) error {
-	list, err := tasksOf(ctx, name)
+func runTask(ctx context.Context, t *terminal, c *client.Service, name, task string) error {
+	list, err := tasksOf(ctx, c, name)
 	if err != nil {
 		return err
 	}
 	var names []string
 	for _, v := range list {
 		if v.Name == task {
-			return runIn(ctx, t, name, v.Script)
+			return runIn(ctx, t, c, name, v.Script)
 		}
 		names = append(names, v.Name)
 	}
@@ -207,15 +193,12 @@ func runTask(ctx context.Context, t *terminal, name, task string) error {
 var servicesCommand = command{
 	name: "services", args: "NAME [log SERVICE | restart SERVICE] [-json]", summary: "Show the services beside a workspace, what they print, and restart one",
 	example: "domicile services quayboard\ndomicile services quayboard log db",
+	takes:   anything,
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
-		return func(ctx context.Context, t *terminal, args []string) error {
+		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			if len(args) == 0 {
 				return wrongUse("NAME is missing")
-			}
-			c, err := service()
-			if err != nil {
-				return err
 			}
 			if len(args) == 1 {
 				return listServices(ctx, t, c, args[0], *asJSON)

@@ -16,14 +16,7 @@ var listCommand = command{
 	example: "domicile list",
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
-		return func(ctx context.Context, t *terminal, args []string) error {
-			if err := exactly(args); err != nil {
-				return err
-			}
-			c, err := service()
-			if err != nil {
-				return err
-			}
+		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			list, err := client.Answer[[]client.Workspace](c.ListWorkspaces(ctx))
 			if err != nil {
 				return err
@@ -56,16 +49,10 @@ func sourceOf(w client.Workspace) string {
 var showCommand = command{
 	name: "show", args: "NAME [-json]", summary: "Show a workspace: what it is, its state, and the ways in",
 	example: "domicile show timetable",
+	takes:   []string{"NAME"},
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
-		return func(ctx context.Context, t *terminal, args []string) error {
-			if err := exactly(args, "NAME"); err != nil {
-				return err
-			}
-			c, err := service()
-			if err != nil {
-				return err
-			}
+		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			w, err := client.Answer[client.Workspace](c.GetWorkspace(ctx, args[0]))
 			if err != nil {
 				return err
@@ -140,17 +127,11 @@ func changeCommand(name, summary, done string, request func(*client.Service, con
 	return command{
 		name: name, args: "NAME [-detach] [-json]", summary: summary,
 		example: "domicile " + name + " timetable",
+		takes:   []string{"NAME"},
 		setup: func(f *flag.FlagSet) action {
 			asJSON := jsonFlag(f)
 			detach := f.Bool("detach", false, "do not wait for the end")
-			return func(ctx context.Context, t *terminal, args []string) error {
-				if err := exactly(args, "NAME"); err != nil {
-					return err
-				}
-				c, err := service()
-				if err != nil {
-					return err
-				}
+			return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 				w, err := client.Answer[client.Workspace](request(c, ctx, args[0]))
 				if err != nil {
 					return err
@@ -183,22 +164,20 @@ var stopCommand = changeCommand("stop", "Stop a workspace; its files stay", "%[1
 var removeCommand = command{
 	name: "remove", args: "NAME [-yes] [-detach] [-json]", summary: "Remove a workspace and all that was made for it",
 	example: "domicile remove timetable",
+	takes:   []string{"NAME"},
 	setup: func(f *flag.FlagSet) action {
 		yes := f.Bool("yes", false, "do not ask")
 		remove := changeCommand("remove", "", "%s is removed.", func(c *client.Service, ctx context.Context, name string) (*http.Response, error) {
 			return c.RemoveWorkspace(ctx, name)
 		})
 		act := remove.setup(f)
-		return func(ctx context.Context, t *terminal, args []string) error {
-			if err := exactly(args, "NAME"); err != nil {
-				return err
-			}
+		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			if !*yes {
 				if err := confirm(t, "Remove "+args[0]+" with all files in it? What was not pushed is lost. Type its name: ", args[0]); err != nil {
 					return err
 				}
 			}
-			return act(ctx, t, args)
+			return act(ctx, t, c, args)
 		}
 	},
 }
@@ -218,52 +197,60 @@ func confirm(t *terminal, question, answer string) error {
 }
 
 var sitesCommand = command{
-	name: "sites", args: "[-json]", summary: "List the sites with what was found there",
-	example: "domicile sites",
+	name: "sites", args: "[remove NAME] [-json]", summary: "List the sites with what was found there; forget one that nothing is at",
+	example: "domicile sites\ndomicile sites remove old-quay",
+	takes:   anything,
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
-		return func(ctx context.Context, t *terminal, args []string) error {
-			if err := exactly(args); err != nil {
-				return err
-			}
-			c, err := service()
-			if err != nil {
-				return err
+		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
+			if len(args) > 0 {
+				if args[0] != "remove" {
+					return wrongUse("%q is not remove", args[0])
+				}
+				if err := exactly(args[1:], "NAME"); err != nil {
+					return err
+				}
+				if _, err := client.Answer[struct{}](c.RemoveSite(ctx, args[1])); err != nil {
+					return err
+				}
 			}
 			list, err := client.Answer[[]client.Site](c.ListSites(ctx))
-			if err != nil {
-				return err
-			}
-			if *asJSON {
-				return printJSON(t.out, list)
-			}
-			table := newTable(t.out)
-			table.row("NAME", "KIND", "STATE", "PROCESSORS", "MEMORY", "DISK FREE", "YOURS", "SIZES", "WHAT")
-			for _, s := range list {
-				state, what := "ready", text(s.Engine)+" on "+text(s.System)
-				if s.Gpu != nil {
-					what += ", with a graphics processor"
-				}
-				if !s.Ready {
-					state, what = "not ready", text(s.Problem)
-				}
-				table.row(s.Name, string(s.Kind), state, optionalNumber(s.Processors), optionalBytes(s.MemoryBytes), optionalBytes(s.DiskFreeBytes), fmt.Sprint(s.Workspaces), sizesOf(s), what)
-			}
-			table.flush()
-			for _, s := range list {
-				for _, said := range trustOf(s) {
-					fmt.Fprintf(t.out, "%s: %s\n", s.Name, said)
-				}
-				if s.Ready && s.Problem != nil {
-					fmt.Fprintf(t.out, "%s: %s\n", s.Name, *s.Problem)
-				}
-				if s.Warning != nil {
-					fmt.Fprintf(t.out, "%s: %s\n", s.Name, *s.Warning)
-				}
-			}
-			return nil
+			return present(t, *asJSON, list, err, func(list []client.Site) { printSites(t, list) })
 		}
 	},
+}
+
+func printSites(t *terminal, list []client.Site) {
+	table := newTable(t.out)
+	table.row("NAME", "KIND", "STATE", "PROCESSORS", "MEMORY", "DISK FREE", "YOURS", "SIZES", "WHAT")
+	for _, s := range list {
+		state, what := "ready", text(s.Engine)+" on "+text(s.System)
+		if s.Gpu != nil {
+			what += ", with a graphics processor"
+		}
+		if !s.Ready {
+			state, what = "not ready", text(s.Problem)
+		}
+		if s.Drained != nil {
+			state += ", drained"
+		}
+		table.row(s.Name, string(s.Kind), state, optionalNumber(s.Processors), optionalBytes(s.MemoryBytes), optionalBytes(s.DiskFreeBytes), fmt.Sprint(s.Workspaces), sizesOf(s), what)
+	}
+	table.flush()
+	for _, s := range list {
+		for _, said := range trustOf(s) {
+			fmt.Fprintf(t.out, "%s: %s\n", s.Name, said)
+		}
+		if s.Ready && s.Problem != nil {
+			fmt.Fprintf(t.out, "%s: %s\n", s.Name, *s.Problem)
+		}
+		if s.Warning != nil {
+			fmt.Fprintf(t.out, "%s: %s\n", s.Name, *s.Warning)
+		}
+		if s.Drained != nil {
+			fmt.Fprintf(t.out, "%s: It takes nothing new, for the service was not given it at its last start. When nothing is there any more: domicile sites remove %s\n", s.Name, s.Name)
+		}
+	}
 }
 
 // trustOf says how far a site and the service keep workspaces from the host.

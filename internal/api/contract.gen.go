@@ -820,10 +820,13 @@ type SignInOutcome string
 // Site A place that can hold workspaces.
 type Site struct {
 	// Apart Untrusted text is read, and git works, where the host's files and networks are not.
-	Apart         *bool      `json:"apart,omitempty"`
-	DiskFreeBytes *int64     `json:"diskFreeBytes,omitempty"`
-	Engine        *string    `json:"engine,omitempty"`
-	Examined      *time.Time `json:"examined,omitempty"`
+	Apart         *bool  `json:"apart,omitempty"`
+	DiskFreeBytes *int64 `json:"diskFreeBytes,omitempty"`
+
+	// Drained It takes nothing new: the service was not given it at its last start. What is there goes on.
+	Drained  *bool      `json:"drained,omitempty"`
+	Engine   *string    `json:"engine,omitempty"`
+	Examined *time.Time `json:"examined,omitempty"`
 
 	// Gpu Workspaces can be given a graphics processor.
 	Gpu         *bool    `json:"gpu,omitempty"`
@@ -1234,6 +1237,9 @@ type ServerInterface interface {
 	// ListSites The sites with what was found when they were last examined.
 	// (GET /sites)
 	ListSites(w http.ResponseWriter, r *http.Request)
+	// RemoveSite Forgets a drained site at which nothing is any more. For administrators.
+	// (DELETE /sites/{name})
+	RemoveSite(w http.ResponseWriter, r *http.Request, name string)
 	// ListSnapshots The snapshots of the account, newest first.
 	// (GET /snapshots)
 	ListSnapshots(w http.ResponseWriter, r *http.Request)
@@ -1540,6 +1546,12 @@ func (_ Unimplemented) ListSignIns(w http.ResponseWriter, r *http.Request) {
 // ListSites The sites with what was found when they were last examined.
 // (GET /sites)
 func (_ Unimplemented) ListSites(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// RemoveSite Forgets a drained site at which nothing is any more. For administrators.
+// (DELETE /sites/{name})
+func (_ Unimplemented) RemoveSite(w http.ResponseWriter, r *http.Request, name string) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -2433,6 +2445,32 @@ func (siw *ServerInterfaceWrapper) ListSites(w http.ResponseWriter, r *http.Requ
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.ListSites(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// RemoveSite operation middleware
+func (siw *ServerInterfaceWrapper) RemoveSite(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.RemoveSite(w, r, name)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -3344,6 +3382,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/sites", wrapper.ListSites)
+	})
+	r.Group(func(r chi.Router) {
+		r.Delete(options.BaseURL+"/sites/{name}", wrapper.RemoveSite)
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/version", wrapper.GetVersion)
@@ -4778,6 +4819,39 @@ func (response ListSitesdefaultApplicationProblemPlusJSONResponse) VisitListSite
 	return err
 }
 
+type RemoveSiteRequestObject struct {
+	Name string `json:"name"`
+}
+
+type RemoveSiteResponseObject interface {
+	VisitRemoveSiteResponse(w http.ResponseWriter) error
+}
+
+type RemoveSite204Response struct {
+}
+
+func (response RemoveSite204Response) VisitRemoveSiteResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveSitedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveSitedefaultApplicationProblemPlusJSONResponse) VisitRemoveSiteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListSnapshotsRequestObject struct {
 }
 
@@ -6073,6 +6147,9 @@ type StrictServerInterface interface {
 	// ListSites The sites with what was found when they were last examined.
 	// (GET /sites)
 	ListSites(ctx context.Context, request ListSitesRequestObject) (ListSitesResponseObject, error)
+	// RemoveSite Forgets a drained site at which nothing is any more. For administrators.
+	// (DELETE /sites/{name})
+	RemoveSite(ctx context.Context, request RemoveSiteRequestObject) (RemoveSiteResponseObject, error)
 	// ListSnapshots The snapshots of the account, newest first.
 	// (GET /snapshots)
 	ListSnapshots(ctx context.Context, request ListSnapshotsRequestObject) (ListSnapshotsResponseObject, error)
@@ -7180,6 +7257,32 @@ func (sh *strictHandler) ListSites(w http.ResponseWriter, r *http.Request) {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(ListSitesResponseObject); ok {
 		if err := validResponse.VisitListSitesResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveSite operation middleware
+func (sh *strictHandler) RemoveSite(w http.ResponseWriter, r *http.Request, name string) {
+	var request RemoveSiteRequestObject
+
+	request.Name = name
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveSite(ctx, request.(RemoveSiteRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveSite")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(RemoveSiteResponseObject); ok {
+		if err := validResponse.VisitRemoveSiteResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

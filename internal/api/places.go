@@ -21,7 +21,7 @@ func (s *Server) ListSites(ctx context.Context, _ ListSitesRequestObject) (ListS
 	}
 	for _, name := range s.o.Runner.SiteNames() {
 		found := s.o.Runner.Examined(name)
-		v := Site{Name: name, Kind: SiteKind(found.Kind), Ready: found.Err == nil && !found.At.IsZero(), Workspaces: count(mine, name)}
+		v := Site{Name: name, Kind: SiteKind(found.Kind), Ready: found.Err == nil && !found.At.IsZero(), Drained: whenTrue(found.Drained), Workspaces: count(mine, name)}
 		if found.Err != nil {
 			v.Problem = optional(found.Err.Error())
 		}
@@ -53,6 +53,14 @@ func (s *Server) ListSites(ctx context.Context, _ ListSitesRequestObject) (ListS
 		list = append(list, v)
 	}
 	return list, nil
+}
+
+// RemoveSite forgets a drained site at which nothing is any more.
+func (s *Server) RemoveSite(ctx context.Context, q RemoveSiteRequestObject) (RemoveSiteResponseObject, error) {
+	if err := administrator(ctx); err != nil {
+		return nil, err
+	}
+	return RemoveSite204Response{}, s.o.Runner.RemoveSite(ctx, q.Name)
 }
 
 // littleDisk is from when on a site's disk is told to be short, in bytes.

@@ -61,6 +61,14 @@ func (s *Server) failed(w http.ResponseWriter, r *http.Request, err error) {
 }
 
 // optional is nil for the empty string.
+// whenTrue leaves out what is false.
+func whenTrue(b bool) *bool {
+	if !b {
+		return nil
+	}
+	return &b
+}
+
 func optional(s string) *string {
 	if s == "" {
 		return nil

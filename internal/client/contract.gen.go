@@ -821,10 +821,13 @@ type SignInOutcome string
 // Site A place that can hold workspaces.
 type Site struct {
 	// Apart Untrusted text is read, and git works, where the host's files and networks are not.
-	Apart         *bool      `json:"apart,omitempty"`
-	DiskFreeBytes *int64     `json:"diskFreeBytes,omitempty"`
-	Engine        *string    `json:"engine,omitempty"`
-	Examined      *time.Time `json:"examined,omitempty"`
+	Apart         *bool  `json:"apart,omitempty"`
+	DiskFreeBytes *int64 `json:"diskFreeBytes,omitempty"`
+
+	// Drained It takes nothing new: the service was not given it at its last start. What is there goes on.
+	Drained  *bool      `json:"drained,omitempty"`
+	Engine   *string    `json:"engine,omitempty"`
+	Examined *time.Time `json:"examined,omitempty"`
 
 	// Gpu Workspaces can be given a graphics processor.
 	Gpu         *bool    `json:"gpu,omitempty"`
@@ -1520,6 +1523,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /sites (the `ListSites` operationId).
 	ListSites(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveSite Forgets a drained site at which nothing is any more. For administrators.
+	//
+	// Corresponds with DELETE /sites/{name} (the `RemoveSite` operationId).
+	RemoveSite(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListSnapshots The snapshots of the account, newest first.
 	//
@@ -2568,6 +2576,21 @@ func (c *Client) ListSignIns(ctx context.Context, reqEditors ...RequestEditorFn)
 // Corresponds with GET /sites (the `ListSites` operationId).
 func (c *Client) ListSites(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListSitesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveSite Forgets a drained site at which nothing is any more. For administrators.
+//
+// Corresponds with DELETE /sites/{name} (the `RemoveSite` operationId).
+func (c *Client) RemoveSite(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveSiteRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -4513,6 +4536,40 @@ func NewListSitesRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewRemoveSiteRequest constructs an http.Request for the RemoveSite method
+func NewRemoveSiteRequest(server string, name string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sites/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListSnapshotsRequest constructs an http.Request for the ListSnapshots method
 func NewListSnapshotsRequest(server string) (*http.Request, error) {
 	var err error
@@ -6076,6 +6133,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /sites (the `ListSites` operationId).
 	ListSitesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSitesResponse, error)
+
+	// RemoveSiteWithResponse Forgets a drained site at which nothing is any more. For administrators.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /sites/{name} (the `RemoveSite` operationId).
+	RemoveSiteWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*RemoveSiteResponse, error)
 
 	// ListSnapshotsWithResponse The snapshots of the account, newest first.
 	//
@@ -7920,6 +7984,47 @@ func (r ListSitesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListSitesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveSiteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveSiteResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveSiteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveSiteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveSiteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveSiteResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10049,6 +10154,19 @@ func (c *ClientWithResponses) ListSitesWithResponse(ctx context.Context, reqEdit
 	return ParseListSitesResponse(rsp)
 }
 
+// RemoveSiteWithResponse Forgets a drained site at which nothing is any more. For administrators.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /sites/{name} (the `RemoveSite` operationId).
+func (c *ClientWithResponses) RemoveSiteWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*RemoveSiteResponse, error) {
+	rsp, err := c.RemoveSite(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveSiteResponse(rsp)
+}
+
 // ListSnapshotsWithResponse The snapshots of the account, newest first.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -11638,6 +11756,35 @@ func ParseListSitesResponse(rsp *http.Response) (*ListSitesResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveSiteResponse parses an HTTP response from a RemoveSiteWithResponse call
+func ParseRemoveSiteResponse(rsp *http.Response) (*RemoveSiteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveSiteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -29,7 +29,7 @@ var kinds = map[string]Kind{
 	"nothing-prepared": Missing, "no-account": Missing, "no-folder": Missing, "no-registry": Missing, "no-service": Missing, "no-site": Missing, "no-size": Missing, "no-snapshot": Missing, "no-workspace": Missing, "not-found": Missing,
 	"ref-not-found": Missing, "image-not-found": Missing, "image-gone": Missing, "empty-repository": Missing, "not-a-repository": Missing, "workspace-gone": Missing, "unknown-path": Missing,
 
-	"changed-source": Conflict, "other-branch": Conflict, "own-commits": Conflict, "not-pulled": Conflict, "site-cannot": Conflict, "another-site": Conflict, "no-site-can": Conflict, "alone": Conflict, "another-source": Conflict, "busy": Conflict, "file-exists": Conflict, "has-helpers": Conflict, "key-taken": Conflict, "last-administrator": Conflict, "made-twice": Conflict, "mounted-folder": Conflict, "name-taken": Conflict,
+	"changed-source": Conflict, "other-branch": Conflict, "own-commits": Conflict, "not-pulled": Conflict, "site-cannot": Conflict, "site-in-use": Conflict, "site-drained": Conflict, "another-site": Conflict, "no-site-can": Conflict, "alone": Conflict, "another-source": Conflict, "busy": Conflict, "file-exists": Conflict, "has-helpers": Conflict, "key-taken": Conflict, "last-administrator": Conflict, "made-twice": Conflict, "mounted-folder": Conflict, "name-taken": Conflict,
 	"never-made": Conflict, "not-for-helpers": Conflict, "not-ready": Conflict, "own-account": Conflict, "running-already": Conflict, "setup-done": Conflict, "stopped-already": Conflict, "agent-replaced": Conflict, "full": Conflict,
 
 	"slowed-down": TooOften,

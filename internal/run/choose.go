@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
 	"slices"
 
 	"domicile/internal/fault"
@@ -14,18 +13,31 @@ import (
 )
 
 // SiteNames are the names of the sites, in order.
-func (r *Runner) SiteNames() []string { return slices.Sorted(maps.Keys(r.places)) }
+func (r *Runner) SiteNames() (names []string) {
+	for _, at := range r.places.all() {
+		names = append(names, at.name)
+	}
+	return names
+}
+
+// open are the sites that take something new.
+func (r *Runner) open() []place {
+	return slices.DeleteFunc(r.places.all(), func(at place) bool { return at.drained })
+}
 
 // siteFor is the site that is asked for; where there is but one, that one. Empty: the plan
 // chooses.
 func (r *Runner) siteFor(asked string) (string, error) {
 	if asked == "" {
-		if names := r.SiteNames(); len(names) == 1 {
-			return names[0], nil
+		if list := r.open(); len(list) == 1 {
+			return list[0].name, nil
 		}
 		return "", nil
 	}
-	_, err := r.place(asked)
+	at, err := r.place(asked)
+	if err == nil && at.drained {
+		err = fault.New("site-drained", "choose another, or leave it to the plan", "the site %s takes nothing new", asked)
+	}
 	return asked, err
 }
 
@@ -44,12 +56,15 @@ type candidate struct {
 // plan where there is but one site, or no site can.
 func (r *Runner) choose(ctx context.Context, planAt func(site string) (*plan.Plan, error)) (best candidate, reason string, err error) {
 	var list []candidate
-	for _, name := range r.SiteNames() {
-		c, err := r.candidate(ctx, r.places[name], planAt)
+	for _, at := range r.open() {
+		c, err := r.candidate(ctx, at, planAt)
 		if err != nil {
 			return best, "", err
 		}
 		list = append(list, c)
+	}
+	if len(list) == 0 {
+		return best, "", fault.New("no-site-can", "start the service with a site: domicile serve -engine", "no site takes anything new")
 	}
 	slices.SortStableFunc(list, func(a, b candidate) int {
 		return cmp.Or(last(a.err != nil, b.err != nil), last(!a.there, !b.there), cmp.Compare(a.load, b.load))

@@ -40,6 +40,7 @@ func TestWhereAPlanPlacesAWorkspace(t *testing.T) {
 	passing := fault.Transient(nil, "git-host-down", "", "the git host is away")
 	for name, c := range map[string]struct {
 		sites       map[string]site.Site
+		drained     []string
 		gone        string           // the site that does not answer
 		cannot      map[string]error // by site
 		at, because string
@@ -52,6 +53,8 @@ func TestWhereAPlanPlacesAWorkspace(t *testing.T) {
 		"one has the image and more":  {sites: map[string]site.Site{here: full, there: small}, at: here, because: "it has the image"},
 		"all the same":                {sites: map[string]site.Site{"b": full, "a": full}, at: "a", because: "it is the first of those that are as good"},
 		"one is away":                 {sites: map[string]site.Site{here: full, there: full}, gone: there, at: here, because: "the site " + there + " does not answer"},
+		"one is drained":              {sites: map[string]site.Site{here: full, there: full}, drained: []string{there}, at: here, because: "it is the only one"},
+		"all are drained":             {sites: map[string]site.Site{here: full}, drained: []string{here}, fails: "no site takes anything new"},
 		"one cannot":                  {sites: map[string]site.Site{here: full, there: full}, cannot: map[string]error{there: tooSmall}, at: here, because: "the site " + there + " cannot: it needs 99 processors"},
 		"none can":                    {sites: map[string]site.Site{"a": full, "b": full}, cannot: map[string]error{"a": tooSmall, "b": fault.New("x", "", "it asks for a door")}, fails: "no site can hold this workspace: a: it needs 99 processors\nb: it asks for a door"},
 		"none can, one is away":       {sites: map[string]site.Site{"a": full, "b": full}, gone: "b", cannot: map[string]error{"a": tooSmall}, fails: "b: the engine does not answer", passes: true},
@@ -59,7 +62,7 @@ func TestWhereAPlanPlacesAWorkspace(t *testing.T) {
 		"what passes is not a site's": {sites: map[string]site.Site{"a": full, "b": full}, cannot: map[string]error{"b": passing}, fails: "the git host is away", passes: true},
 	} {
 		t.Run(name, func(t *testing.T) {
-			r := &Runner{o: Options{Store: store}, places: placesOf(c.sites), facts: map[string]Examined{}}
+			r := &Runner{o: Options{Store: store}, places: placesOf(c.sites, c.drained), facts: map[string]Examined{}}
 			for of := range c.sites {
 				r.facts[of] = Examined{Facts: site.Facts{MemoryBytes: 8 << 30}, At: time.Now()}
 				if of == c.gone {

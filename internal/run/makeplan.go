@@ -44,8 +44,9 @@ func (r *Runner) input(ctx context.Context, w records.Workspace, checkout source
 
 // host is what a site was last found to have.
 func (r *Runner) host(name string) plan.Host {
-	found, at := r.Examined(name), r.places[name]
-	if at.Site == nil { // not known which
+	found := r.Examined(name)
+	at, known := r.places.find(name)
+	if !known { // not known which
 		return plan.Host{}
 	}
 	return plan.Host{Site: name, CPUs: found.Processors, Memory: found.MemoryBytes, DiskFree: found.DiskFreeBytes, GPU: found.GPU,

@@ -61,6 +61,9 @@ func (r *Runner) examine(ctx context.Context, name string, s place) {
 	if err == nil && last.At.IsZero() {
 		r.tellOfRoot(ctx, name, facts)
 	}
+	if err == nil {
+		r.places.learn(name)
+	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if err != nil {

@@ -131,7 +131,7 @@ func (r *Runner) goOn(ctx context.Context, db records.Queries, q Request, a sour
 		return w, records.ErrBusy
 	}
 	if q.Site != w.Site {
-		if w.Planned > 0 && w.Site != "" && len(r.places) > 1 {
+		if w.Planned > 0 && w.Site != "" && len(r.places.all()) > 1 {
 			if q.Site != "" {
 				return w, fault.New("another-site", "leave -site out, or remove the workspace first: domicile remove "+q.Name, "the workspace %s is at the site %s", q.Name, w.Site)
 			}

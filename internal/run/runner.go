@@ -36,9 +36,11 @@ type DefinitionReader func(ctx context.Context, of string, files fs.FS, o defini
 
 // Options says what runs work with.
 type Options struct {
-	Store  *records.Store
-	Sites  map[string]site.Site
-	Source *source.Fetcher
+	Store *records.Store
+	Sites map[string]site.Site
+	// Drained are those of the sites that take nothing new.
+	Drained []string
+	Source  *source.Fetcher
 	// Artifacts fetches the features of definitions.
 	Artifacts *artifact.Store
 	// Compose reads the Compose files of definitions.
@@ -97,7 +99,7 @@ type Runner struct {
 	instance *records.Instance
 
 	plans  plans
-	places map[string]place // by name
+	places *places
 
 	mu    sync.Mutex
 	facts map[string]Examined // by site
@@ -121,6 +123,8 @@ type Examined struct {
 	Kind site.Kind
 	At   time.Time
 	Err  error
+	// Drained tells that it takes nothing new.
+	Drained bool
 }
 
 // jobArgs are the arguments of the queue's job: which run to carry out.
@@ -172,7 +176,7 @@ func New(ctx context.Context, o Options) (*Runner, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Runner{o: o, places: placesOf(o.Sites), instance: instance, facts: map[string]Examined{}, asked: map[int64]time.Time{}, works: map[int64]work{}, carried: map[int64]bool{}, noticed: map[int64]time.Time{}, attaching: map[int64]bool{}}
+	r := &Runner{o: o, places: placesOf(o.Sites, o.Drained), instance: instance, facts: map[string]Examined{}, asked: map[int64]time.Time{}, works: map[int64]work{}, carried: map[int64]bool{}, noticed: map[int64]time.Time{}, attaching: map[int64]bool{}}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{runner: r})
 	r.queue, err = river.NewClient(riverpgxv5.New(o.Store.Pool), &river.Config{
@@ -214,11 +218,19 @@ func (r *Runner) Serve(ctx context.Context) error {
 		return nil
 	}
 	background.Go(func() { r.takeOver(ctx) })
-	for name, s := range r.places {
-		background.Go(func() { r.reconcile(ctx, name, s) })
-		background.Go(func() { r.watchUse(ctx, name) })
-		if m := s.can.Measurer; m != nil {
-			background.Go(func() { r.watchDisk(ctx, name, m) })
+	for _, at := range r.places.all() {
+		here, leave := context.WithCancel(ctx)
+		background.Go(func() {
+			defer leave()
+			select {
+			case <-at.gone:
+			case <-ctx.Done():
+			}
+		})
+		background.Go(func() { r.reconcile(here, at.name, at) })
+		background.Go(func() { r.watchUse(here, at.name) })
+		if m := at.can.Measurer; m != nil {
+			background.Go(func() { r.watchDisk(here, at.name, m) })
 		}
 	}
 	background.Go(func() { r.followBranches(ctx) })
@@ -272,8 +284,8 @@ func (r *Runner) Examined(name string) Examined {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	found := r.facts[name]
-	if at, known := r.places[name]; known {
-		found.Kind = at.Kind()
+	if at, known := r.places.find(name); known {
+		found.Kind, found.Drained = at.Kind(), at.drained
 	}
 	return found
 }

@@ -11,17 +11,17 @@ import (
 func (r *Runner) Leftovers(ctx context.Context) (map[string][]site.Leftover, error) {
 	out := map[string][]site.Leftover{}
 	var wrong error
-	for name, at := range r.places {
+	for _, at := range r.places.all() {
 		if at.can.Sweeper == nil {
 			continue
 		}
-		list, err := at.can.Sweeper.Leftovers(ctx, func(ctx context.Context) ([]string, error) { return r.known(ctx, name) })
+		list, err := at.can.Sweeper.Leftovers(ctx, func(ctx context.Context) ([]string, error) { return r.known(ctx, at.name) })
 		if err != nil {
-			r.o.Log.Warn("look for leftovers", "site", name, "error", err)
+			r.o.Log.Warn("look for leftovers", "site", at.name, "error", err)
 			wrong = err
 			continue
 		}
-		out[name] = list
+		out[at.name] = list
 	}
 	if len(out) == 0 {
 		return nil, wrong
@@ -57,8 +57,12 @@ func (r *Runner) Tidy(ctx context.Context) (removed map[string][]site.Leftover, 
 	}
 	removed = map[string][]site.Leftover{}
 	for name, list := range all {
+		at, err := r.place(name)
+		if err != nil {
+			continue // it was removed meanwhile
+		}
 		for _, l := range list {
-			if err := r.places[name].can.Sweeper.RemoveLeftover(ctx, l); err != nil {
+			if err := at.can.Sweeper.RemoveLeftover(ctx, l); err != nil {
 				r.o.Log.Warn("remove a leftover", "site", name, "kind", l.Kind, "name", l.Name, "error", err)
 				continue
 			}

@@ -54,6 +54,27 @@ func TestSeveralSites(t *testing.T) {
 	require.Equal(t, 1, a.status)
 	assert.Contains(t, a.err, "the site quay has")
 	assert.Contains(t, a.err, "the site this-host has")
-	require.Equal(t, 0, skipper.domicile(t, "remove", "placed-quay", "-yes").status)
 	require.Equal(t, 0, skipper.domicile(t, "remove", "placed-impossible", "-yes").status, "one without a site")
+
+	serveWith(t) // no longer with the other two
+	eventually(t, 20*time.Second, "the drained one answers", func() bool {
+		list, err := client.Answer[[]client.Site](skipper.api.ListSites(t.Context()))
+		return err == nil && len(list) == 3 && list[0].Ready && list[0].Drained != nil
+	})
+	assert.Contains(t, skipper.domicile(t, "sites").out, "quay: It takes nothing new")
+	assert.Equal(t, "crew", skipper.inside(t, "placed-quay", "id -un"), "what is there goes on")
+	assert.Contains(t, skipper.domicile(t, "provision", source, "-name", "placed-late", "-site", "quay").err, "the site quay takes nothing new")
+	assert.NotContains(t, skipper.domicile(t, "plan", source).out, "quay")
+	for name, says := range map[string]string{"quay": "something is at the site quay still", "this-host": "was given the site this-host at its start", "shoal": `there is no site "shoal"`} {
+		a = skipper.domicile(t, "sites", "remove", name)
+		assert.Equal(t, 1, a.status)
+		assert.Contains(t, a.err, says)
+	}
+	assert.Contains(t, finn.domicile(t, "sites", "remove", "reef").err, "Only an administrator")
+	require.Equal(t, 0, skipper.domicile(t, "remove", "placed-quay", "-yes").status)
+	for _, name := range []string{"quay", "reef"} {
+		a = skipper.domicile(t, "sites", "remove", name)
+		require.Equal(t, 0, a.status, a.err)
+		assert.NotContains(t, a.out, name)
+	}
 }

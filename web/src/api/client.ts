@@ -73,6 +73,7 @@ export const api = {
   addKey: (publicKey: string) => answer(client.POST("/keys", { body: { publicKey } })),
   removeKey: (id: number) => answer(client.DELETE("/keys/{id}", { params: { path: { id } } })),
   sites: () => answer(client.GET("/sites")),
+  removeSite: (name: string) => answer(client.DELETE("/sites/{name}", named(name))),
   draft: (body: components["schemas"]["CheckRequest"]) => answer(client.POST("/draft", { body })),
   check: (body: components["schemas"]["CheckRequest"]) => answer(client.POST("/check", { body })),
   workspaces: () => answer(client.GET("/workspaces")),

@@ -162,6 +162,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sites/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forgets a drained site at which nothing is any more. For administrators. */
+        delete: operations["removeSite"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/version": {
         parameters: {
             query?: never;
@@ -1118,6 +1137,8 @@ export interface components {
             /** @enum {string} */
             kind: "engine" | "remote" | "vm" | "cloud" | "cluster";
             ready: boolean;
+            /** @description It takes nothing new: the service was not given it at its last start. What is there goes on. */
+            drained?: boolean;
             /** @description Why it is not ready. */
             problem?: string;
             engine?: string;
@@ -1912,6 +1933,27 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Site"][];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeSite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

@@ -30,8 +30,9 @@ export function Where({ source, at, file }: { source: string; at: string; file?:
     e.preventDefault();
     make.mutate();
   };
-  const several = (sites.data?.length ?? 0) > 1;
-  const sizes = sites.data?.[0]?.sizes ?? [];
+  const open = sites.data?.filter((s) => !s.drained) ?? [];
+  const several = open.length > 1;
+  const sizes = open[0]?.sizes ?? [];
   return (
     <form onSubmit={submit} className="flex flex-col gap-4">
       <fieldset>
@@ -42,7 +43,7 @@ export function Where({ source, at, file }: { source: string; at: string; file?:
             <span>Where it fits best</span>
           </label>
         )}
-        {sites.data?.map((s) => (
+        {open.map((s) => (
           <label key={s.name} className="flex items-start gap-2">
             <input type="radio" name="site" className="radio radio-sm mt-1" checked={!several || site === s.name} onChange={() => setSite(s.name)} disabled={!s.ready} />
             <span className={s.ready ? "" : "quiet"}>

@@ -1,4 +1,4 @@
-import { useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, type Site } from "../api/client";
 import { sizeWords } from "../frame/amount";
 import { Ago } from "../frame/time";
@@ -18,7 +18,7 @@ export function Sites() {
       <ul className="flex flex-col gap-4">
         {sites.data.map((s) => (
           <li key={s.name}>
-            <SitePlate site={s} />
+            <SitePlate site={s} admin={account.data?.admin ?? false} />
           </li>
         ))}
       </ul>
@@ -30,7 +30,9 @@ export function Sites() {
 
 const gigabytes = (n?: number) => (n === undefined ? "not known" : `${(n / 1e9).toFixed(1)} GB`);
 
-function SitePlate({ site: s }: { site: Site }) {
+function SitePlate({ site: s, admin }: { site: Site; admin: boolean }) {
+  const queries = useQueryClient();
+  const remove = useMutation({ mutationFn: () => api.removeSite(s.name), onSuccess: () => queries.invalidateQueries({ queryKey: ["sites"] }) });
   const rows: [string, string | undefined][] = [
     ["kind", s.kind],
     ["runs", s.engine],
@@ -63,6 +65,17 @@ function SitePlate({ site: s }: { site: Site }) {
             </div>
           ))}
       </dl>
+      {s.drained && (
+        <div className="mt-3">
+          <p>It takes nothing new: the service was not given it at its last start. What is there goes on.</p>
+          {admin && (
+            <button className="btn btn-sm mt-2" onClick={() => remove.mutate()} disabled={remove.isPending}>
+              Forget this site
+            </button>
+          )}
+          <TroubleNote error={remove.error} />
+        </div>
+      )}
       {s.examined && (
         <p className="quiet mt-2 text-sm">
           examined <Ago at={s.examined} />
