@@ -18,8 +18,10 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/gofrs/flock"
 	"golang.org/x/crypto/ssh"
 
+	"domicile/internal/amount"
 	"domicile/internal/client"
 	"domicile/internal/fault"
 	"domicile/internal/scenario"
@@ -129,7 +131,7 @@ func roomIn(folder string) error {
 		return fmt.Errorf("look at the disk of %s: %w", folder, err)
 	}
 	if free := int64(disk.Bavail) * disk.Bsize; free < needed {
-		return fault.New("disk-full", "free some, or choose other folders with -folder and -cache", "the disk of %s has %.1f GB free; the demo needs %.1f GB", folder, float64(free)/1e9, float64(needed)/1e9)
+		return fault.New("disk-full", "free some, or choose other folders with -folder and -cache", "the disk of %s has %s free; the demo needs %s", folder, amount.Of(int64(free)), amount.Of(int64(needed)))
 	}
 	return nil
 }
@@ -141,14 +143,13 @@ func ownFolder(base string) (string, func(), error) {
 		if err := os.MkdirAll(folder, 0o755); err != nil {
 			return "", nil, fault.Wrap(err, "no-folder", "choose another with -folder", "cannot make the demo's folder")
 		}
-		lock, err := os.OpenFile(filepath.Join(folder, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
-		if err != nil {
-			return "", nil, err
+		lock := flock.New(filepath.Join(folder, "lock"))
+		switch mine, err := lock.TryLock(); {
+		case err != nil:
+			return "", nil, fmt.Errorf("lock the demo's folder: %w", err)
+		case mine:
+			return folder, func() { _ = lock.Close() }, nil
 		}
-		if syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) == nil {
-			return folder, func() { lock.Close() }, nil
-		}
-		lock.Close()
 	}
 	return "", nil, errors.New("a hundred demos run already")
 }

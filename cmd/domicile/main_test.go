@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"al.essio.dev/pkg/shellescape"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -115,7 +116,7 @@ func TestTheSignInIsKeptPrivate(t *testing.T) {
 
 func TestQuotedArgumentsReachAShellUnchanged(t *testing.T) {
 	args := []string{"printf", "%s|", "it's", "two  words", "$HOME", "`id`", "a\nb", "", `\`}
-	out, err := exec.CommandContext(t.Context(), "sh", "-c", quote(args)).Output()
+	out, err := exec.CommandContext(t.Context(), "sh", "-c", shellescape.QuoteCommand(args)).Output()
 	require.NoError(t, err)
 	assert.Equal(t, "it's|two  words|$HOME|`id`|a\nb||\\|", string(out))
 }
@@ -161,7 +162,7 @@ func TestClip(t *testing.T) {
 func TestLeftoversAreGroupedByReason(t *testing.T) {
 	var list []client.Leftover
 	for i := range 7 {
-		list = append(list, client.Leftover{Site: "this-host", Kind: "image", Name: fmt.Sprintf("image-%d", i), Bytes: 1e6, Why: "no workspace is made from it"})
+		list = append(list, client.Leftover{Site: "this-host", Kind: "image", Name: fmt.Sprintf("image-%d", i), Bytes: 1 << 20, Why: "no workspace is made from it"})
 	}
 	list = append(list, client.Leftover{Site: "this-host", Kind: "volume", Name: "v", Why: "its workspace was removed"})
 	var out bytes.Buffer

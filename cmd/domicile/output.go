@@ -102,17 +102,6 @@ func seconds(d time.Duration) string {
 	return fmt.Sprintf("%.1f s", d.Seconds())
 }
 
-// bytesOf tells an amount in powers of ten, as disks are sold.
-func bytesOf(n int64) string {
-	if n < 1e6 {
-		return fmt.Sprintf("%.0f kB", float64(n)/1e3)
-	}
-	if n < 1e9 {
-		return fmt.Sprintf("%.0f MB", float64(n)/1e6)
-	}
-	return fmt.Sprintf("%.1f GB", float64(n)/1e9)
-}
-
 func text(p *string) string {
 	if p == nil {
 		return ""

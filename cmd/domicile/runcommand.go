@@ -5,8 +5,8 @@ import (
 	"errors"
 	"flag"
 	"fmt"
-	"strings"
 
+	"al.essio.dev/pkg/shellescape"
 	"golang.org/x/crypto/ssh"
 
 	"domicile/internal/client"
@@ -24,7 +24,7 @@ var runCommand = command{
 			if len(args) == 1 {
 				return wrongUse("COMMAND is missing")
 			}
-			return runIn(ctx, t, c, args[0], quote(args[1:]))
+			return runIn(ctx, t, c, args[0], shellescape.QuoteCommand(args[1:]))
 		}
 	},
 }
@@ -62,12 +62,3 @@ func runIn(ctx context.Context, t *terminal, c *client.Service, name, line strin
 
 // endedBySignal is the exit status for a command that a signal ended; which one is said in words.
 const endedBySignal = 129
-
-// quote makes a shell's command line whose words are exactly the arguments.
-func quote(args []string) string {
-	quoted := make([]string, len(args))
-	for i, a := range args {
-		quoted[i] = "'" + strings.ReplaceAll(a, "'", `'\''`) + "'"
-	}
-	return strings.Join(quoted, " ")
-}

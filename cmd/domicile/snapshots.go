@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strconv"
 
+	"domicile/internal/amount"
 	"domicile/internal/client"
 )
 
@@ -56,7 +57,7 @@ func (x *snapshots) keep(ctx context.Context, t *terminal, c *client.Service, ar
 		return err
 	}
 	return present(t, *x.asJSON, list[0], nil, func(s client.Snapshot) {
-		fmt.Fprintf(t.out, "Kept as snapshot %d, %s. To return to it: domicile snapshots return %s %d\n", s.Id, megabytes(s.Bytes), s.Name, s.Id)
+		fmt.Fprintf(t.out, "Kept as snapshot %d, %s. To return to it: domicile snapshots return %s %d\n", s.Id, amount.Of(s.Bytes), s.Name, s.Id)
 	})
 }
 
@@ -142,13 +143,6 @@ func numberOf(args []string) (int64, error) {
 	return id, nil
 }
 
-func megabytes(n int64) string {
-	if n < 100_000 {
-		return "under 0.1 MB"
-	}
-	return fmt.Sprintf("%.1f MB", float64(n)/1e6)
-}
-
 func printSnapshots(t *terminal, list []client.Snapshot) {
 	if len(list) == 0 {
 		fmt.Fprintln(t.out, "You keep no snapshots. To keep one: domicile snapshots keep NAME")
@@ -157,7 +151,7 @@ func printSnapshots(t *terminal, list []client.Snapshot) {
 	table := newTable(t.out)
 	table.row("NUMBER", "OF", "KEPT", "SIZE", "NOTE")
 	for _, s := range list {
-		size := megabytes(s.Bytes)
+		size := amount.Of(s.Bytes)
 		if !s.Ready {
 			size = "not kept yet"
 		}
@@ -225,7 +219,7 @@ func printPrepared(t *terminal, list []client.Prepared) {
 		if p.Used != nil {
 			used = ago(*p.Used)
 		}
-		table.row(p.Name, string(p.State), orDash(short(text(p.Commit))), follows, megabytes(p.Bytes), used, p.Source)
+		table.row(p.Name, string(p.State), orDash(short(text(p.Commit))), follows, amount.Of(p.Bytes), used, p.Source)
 	}
 	table.flush()
 }

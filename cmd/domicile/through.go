@@ -15,6 +15,8 @@ import (
 
 	"domicile/internal/client"
 	"domicile/internal/fault"
+
+	"al.essio.dev/pkg/shellescape"
 )
 
 // throughCommand is what git and ssh call, on the service's host, to reach a git host: it
@@ -66,8 +68,7 @@ func writeDialler(folder, proxy string) (string, error) {
 	if err != nil {
 		return "", fmt.Errorf("find this program: %w", err)
 	}
-	quote := func(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
-	text := fmt.Sprintf("#!/bin/sh\nexec %s through %s \"$1\" \"$2\"\n", quote(me), quote(proxy))
+	text := fmt.Sprintf("#!/bin/sh\nexec %s through %s \"$1\" \"$2\"\n", shellescape.Quote(me), shellescape.Quote(proxy))
 	file, err := os.CreateTemp(folder, "dial-")
 	if err != nil {
 		return "", fmt.Errorf("write the program that reaches git hosts: %w", err)

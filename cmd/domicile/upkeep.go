@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 
+	"domicile/internal/amount"
 	"domicile/internal/client"
 )
 
@@ -73,7 +74,7 @@ func printLeftovers(t *terminal, list []client.Leftover, removed bool) {
 		total += g.bytes
 		size := ""
 		if g.bytes > 0 {
-			size = ", at least " + bytesOf(g.bytes)
+			size = ", at least " + amount.Of(g.bytes)
 		}
 		fmt.Fprintf(t.out, "%s: %s%s: %s\n", g.site, counted(len(g.names), g.kind), size, g.why)
 		for i, name := range g.names {
@@ -88,7 +89,7 @@ func printLeftovers(t *terminal, list []client.Leftover, removed bool) {
 	if removed {
 		word = "Removed; %s at least are free again.\n"
 	}
-	fmt.Fprintf(t.out, word, bytesOf(total))
+	fmt.Fprintf(t.out, word, amount.Of(total))
 }
 
 // mostNamed is how many leftovers of a kind and reason are named.

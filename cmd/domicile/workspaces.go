@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"strings"
 
+	"domicile/internal/amount"
 	"domicile/internal/client"
 )
 
@@ -274,7 +275,7 @@ func sizesOf(s client.Site) string {
 	}
 	var names []string
 	for _, size := range *s.Sizes {
-		names = append(names, fmt.Sprintf("%s %g/%.3g GB", size.Name, size.Cpus, float64(size.MemoryBytes)/(1<<30)))
+		names = append(names, fmt.Sprintf("%s %g/%s", size.Name, size.Cpus, amount.Of(size.MemoryBytes)))
 	}
 	return strings.Join(names, ", ")
 }
@@ -290,5 +291,5 @@ func optionalBytes(n *int64) string {
 	if n == nil {
 		return "-"
 	}
-	return bytesOf(*n)
+	return amount.Of(*n)
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 
+	"domicile/internal/amount"
 	"domicile/internal/records"
 )
 
@@ -43,7 +44,7 @@ func (s *Server) ListSites(ctx context.Context, _ ListSitesRequestObject) (ListS
 			if found.DiskFreeBytes > 0 {
 				v.DiskFreeBytes = &found.DiskFreeBytes
 				if found.DiskFreeBytes < littleDisk {
-					v.Warning = optional(fmt.Sprintf("Only %.1f GB of its disk are free: the next image may not fit. What can go: domicile tidy", float64(found.DiskFreeBytes)/1e9))
+					v.Warning = optional(fmt.Sprintf("Only %s of its disk are free: the next image may not fit. What can go: domicile tidy", amount.Of(found.DiskFreeBytes)))
 				}
 			}
 		}

@@ -197,7 +197,7 @@ func TestTheListAndTheWhole(t *testing.T) {
 }
 
 func TestASiteTellsWhatItHasAndWhatIsShort(t *testing.T) {
-	h := open(t, site.Facts{Engine: "an engine", System: "a system", Processors: 8, MemoryBytes: 32e9, DiskFreeBytes: 1.5e9, GPU: true}, plain)
+	h := open(t, site.Facts{Engine: "an engine", System: "a system", Processors: 8, MemoryBytes: 32e9, DiskFreeBytes: 3 << 29, GPU: true}, plain)
 	skipper := h.person(t, "skipper")
 	var s client.Site
 	require.Eventually(t, func() bool {

@@ -16,8 +16,9 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
-	"syscall"
+	"time"
 
+	"github.com/gofrs/flock"
 	"github.com/google/go-containerregistry/pkg/name"
 	v1 "github.com/google/go-containerregistry/pkg/v1"
 	"github.com/google/go-containerregistry/pkg/v1/empty"
@@ -76,13 +77,10 @@ func Make(ctx context.Context, kind Kind, cache string, say func(string)) (v1.Im
 	if err := os.MkdirAll(cache, 0o755); err != nil {
 		return nil, err
 	}
-	lock, err := os.OpenFile(folder+".lock", os.O_CREATE|os.O_RDWR, 0o600)
-	if err != nil {
-		return nil, err
-	}
+	lock := flock.New(folder + ".lock")
 	defer lock.Close()
-	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX); err != nil {
-		return nil, err
+	if _, err := lock.TryLockContext(ctx, 100*time.Millisecond); err != nil {
+		return nil, fmt.Errorf("wait for who makes the image %s: %w", kind.name, err)
 	}
 	if image, err := read(folder); err == nil {
 		return image, nil

@@ -3,6 +3,7 @@ package plan
 import (
 	"math"
 
+	"domicile/internal/amount"
 	"domicile/internal/definition"
 	"domicile/internal/fault"
 	"domicile/internal/judge"
@@ -65,10 +66,10 @@ func (p *Plan) needs(e *definition.Effective, h Host, r *written) {
 		lacks("cpus", "%d processors; the site %s has %d", needs.CPUs, h.Site, h.CPUs)
 	}
 	if memory, err := definition.ParseAmount(needs.Memory); err == nil && known && shown*float64(memory) > float64(h.Memory) {
-		lacks("memory", "%s; the site %s has %s", needs.Memory, h.Site, gigabytes(h.Memory))
+		lacks("memory", "%s; the site %s has %s", needs.Memory, h.Site, amount.Of(h.Memory))
 	}
 	if storage, err := definition.ParseAmount(needs.Storage); err == nil && known && h.DiskFree > 0 && storage > h.DiskFree {
-		lacks("storage", "%s; of the disk of the site %s %s are free (what can go: domicile tidy)", needs.Storage, h.Site, gigabytes(h.DiskFree))
+		lacks("storage", "%s; of the disk of the site %s %s are free (what can go: domicile tidy)", needs.Storage, h.Site, amount.Of(h.DiskFree))
 	}
 	switch gpu := needs.GPU.(type) {
 	case string: // "optional": where there is one, and it may be given

@@ -28,7 +28,7 @@ func TestNeedsOfAHost(t *testing.T) {
 		"enough":                            {needs: `{"cpus": 2, "memory": "6gb", "storage": "20gb"}`, host: small},
 		"as sold":                           {needs: `{"memory": "8gb"}`, host: small},
 		"too few processors":                {needs: `{"cpus": 4}`, host: small, says: []string{".devcontainer.json:1: hostRequirements.cpus asks for 4 processors; the site quay has 2"}},
-		"too little memory":                 {needs: `{"memory": "16gb"}`, host: small, says: []string{"hostRequirements.memory asks for 16gb; the site quay has 7.45 GB"}},
+		"too little memory":                 {needs: `{"memory": "16gb"}`, host: small, says: []string{"hostRequirements.memory asks for 16gb; the site quay has 7.451 GB"}},
 		"too little disk":                   {needs: `{"storage": "64gb"}`, host: small, says: []string{"hostRequirements.storage asks for 64gb; of the disk of the site quay 20 GB are free (what can go: domicile tidy)"}},
 		"all at once":                       {needs: `{"cpus": 4, "memory": "16gb", "storage": "64gb", "gpu": true}`, host: small, says: []string{"cpus", "memory", "storage", "gpu"}},
 		"a host that was not examined":      {needs: `{"cpus": 400, "memory": "9tb", "storage": "64tb"}`},

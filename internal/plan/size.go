@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 
+	"domicile/internal/amount"
 	"domicile/internal/definition"
 	"domicile/internal/fault"
 )
@@ -65,10 +66,8 @@ func (s Size) String() string {
 	if s.CPUs == 1 {
 		word = "processor"
 	}
-	return fmt.Sprintf("%s (%g %s, %s)", s.Name, s.CPUs, word, gigabytes(s.Memory))
+	return fmt.Sprintf("%s (%g %s, %s)", s.Name, s.CPUs, word, amount.Of(s.Memory))
 }
-
-func gigabytes(bytes int64) string { return fmt.Sprintf("%.3g GB", float64(bytes)/(1<<30)) }
 
 // limit gives the container the size's limits, unless the definition wants less, and
 // refuses a definition that needs more than the size has.

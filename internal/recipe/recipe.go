@@ -230,8 +230,6 @@ func (d *Dockerfile) option(name, value string) error {
 	return nil
 }
 
-func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
-
 var reference = regexp.MustCompile(`\$\{([A-Za-z_][A-Za-z0-9_]*)\}|\$([A-Za-z_][A-Za-z0-9_]*)`)
 
 // Expand replaces references to variables of the image, such as ${PATH}, as an image's

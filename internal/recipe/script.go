@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"al.essio.dev/pkg/shellescape"
 )
 
 // Script is the shell script that installs a layer's feature from the folder it is in.
@@ -11,7 +13,7 @@ func (r *Recipe) Script(l Layer, imageUser string) string {
 	container, remote := r.users(imageUser)
 	var b strings.Builder
 	b.WriteString("set -e\nhome_of() { while IFS=: read -r n p u g c h s; do if [ \"$n\" = \"$1\" ] || [ \"$u\" = \"$1\" ]; then echo \"$h\"; return; fi; done < /etc/passwd; }\n")
-	fmt.Fprintf(&b, "export _CONTAINER_USER=%s _REMOTE_USER=%s\n", quote(container), quote(remote))
+	fmt.Fprintf(&b, "export _CONTAINER_USER=%s _REMOTE_USER=%s\n", shellescape.Quote(container), shellescape.Quote(remote))
 	b.WriteString("_CONTAINER_USER_HOME=$(home_of \"${_CONTAINER_USER%%:*}\") _REMOTE_USER_HOME=$(home_of \"${_REMOTE_USER%%:*}\")\nexport _CONTAINER_USER_HOME _REMOTE_USER_HOME\n")
 	names := make([]string, 0, len(l.Options))
 	for name := range l.Options {
@@ -19,7 +21,7 @@ func (r *Recipe) Script(l Layer, imageUser string) string {
 	}
 	slices.Sort(names)
 	for _, name := range names {
-		fmt.Fprintf(&b, "export %s=%s\n", name, quote(l.Options[name]))
+		fmt.Fprintf(&b, "export %s=%s\n", name, shellescape.Quote(l.Options[name]))
 	}
 	b.WriteString("chmod +x ./install.sh\nexec ./install.sh\n")
 	return b.String()

@@ -5,6 +5,8 @@ import (
 	"strings"
 
 	"domicile/internal/definition"
+
+	"al.essio.dev/pkg/shellescape"
 )
 
 // UserUpdate are the numbers that the remote user gets: those of the owner of a folder of
@@ -72,5 +74,5 @@ echo "$name is $uid:$gid now, as the owner of the source is"
 func (r *Recipe) UserScript(imageUser string) string {
 	_, remote := r.users(imageUser)
 	name, _, _ := strings.Cut(remote, ":")
-	return fmt.Sprintf("user=%s uid=%d gid=%d\n", quote(name), r.User.UID, r.User.GID) + userScript
+	return fmt.Sprintf("user=%s uid=%d gid=%d\n", shellescape.Quote(name), r.User.UID, r.User.GID) + userScript
 }

@@ -81,6 +81,6 @@ func TestLabelsJoin(t *testing.T) {
 func TestScriptQuotesAndOrders(t *testing.T) {
 	r := &Recipe{RemoteUser: "it's"}
 	s := r.Script(Layer{Options: map[string]string{"B": "2", "A": "x'y"}}, "keeper")
-	assert.Contains(t, s, `_CONTAINER_USER='keeper' _REMOTE_USER='it'\''s'`)
-	assert.Less(t, strings.Index(s, `export A='x'\''y'`), strings.Index(s, "export B='2'"))
+	assert.Contains(t, s, `_CONTAINER_USER=keeper _REMOTE_USER='it'"'"'s'`)
+	assert.Less(t, strings.Index(s, `export A='x'"'"'y'`), strings.Index(s, "export B=2"))
 }

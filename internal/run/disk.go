@@ -8,6 +8,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"domicile/internal/amount"
 	"domicile/internal/plan"
 	"domicile/internal/records"
 	"domicile/internal/site"
@@ -77,13 +78,11 @@ func (w *diskWatch) look(ctx context.Context) error {
 		}
 		w.told[writer.ID] = time.Now()
 		w.o.Log.Warn("a site's disk runs short", "site", w.site, "free", free, "most by", writer.Name, "written", size)
-		return w.tell(ctx, writer, fmt.Sprintf("The disk of the site %s has only %s left, and this workspace has written most (%s). Free some: it is stopped before nothing is left.", w.site, gigabytes(free), gigabytes(size)))
+		return w.tell(ctx, writer, fmt.Sprintf("The disk of the site %s has only %s left, and this workspace has written most (%s). Free some: it is stopped before nothing is left.", w.site, amount.Of(free), amount.Of(size)))
 	}
 	w.o.Log.Warn("a workspace is stopped: the disk of its site is nearly full", "site", w.site, "free", free, "workspace", writer.Name, "written", size)
-	return w.stopWriter(ctx, writer, fmt.Sprintf("the disk of the site %s had only %s left, and this workspace had written most: %s", w.site, gigabytes(free), gigabytes(size)))
+	return w.stopWriter(ctx, writer, fmt.Sprintf("the disk of the site %s had only %s left, and this workspace had written most: %s", w.site, amount.Of(free), amount.Of(size)))
 }
-
-func gigabytes(n int64) string { return fmt.Sprintf("%.1f GB", float64(n)/1e9) }
 
 // grows is from what on a workspace counts as writing, between two measurements.
 const grows = 8 << 20

@@ -11,6 +11,8 @@ import (
 	"domicile/internal/fault"
 	"domicile/internal/plan"
 	"domicile/internal/records"
+
+	"github.com/sethvargo/go-retry"
 )
 
 const (
@@ -95,7 +97,7 @@ func (r *Runner) ends(id int64) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	delete(r.carried, id)
-	delete(r.noticed, id)
+	r.noticed.Remove(id)
 }
 
 // take takes the lease; while somebody is just leaving an earlier run of the same
@@ -247,6 +249,7 @@ func (c *execution) executeStep(ctx context.Context, s *records.Step) (stepErr, 
 	} else {
 		s.Started = &now
 	}
+	pauses := retry.WithCappedDuration(maxPause, retry.NewExponential(c.o.Pause))
 	for try := 1; ; try++ {
 		s.State, s.Attempts = records.Running, s.Attempts+1
 		if err := c.advance(ctx, *s); err != nil {
@@ -270,7 +273,7 @@ func (c *execution) executeStep(ctx context.Context, s *records.Step) (stepErr, 
 		if !fault.IsTransient(stepErr) || try >= c.o.Tries {
 			return stepErr, nil
 		}
-		wait := min(c.o.Pause<<(try-1), maxPause)
+		wait, _ := pauses.Next() // which ends never
 		s.Reason = fmt.Sprintf("tried again: %v", stepErr)
 		c.o.Log.Info("a step is tried again", "workspace", c.workspace.Name, "run", c.run.ID, "step", s.Name, "pause", wait, "error", stepErr)
 		c.log.say(fmt.Sprintf("%v; trying again in %s (%d of %d)", stepErr, wait, try+1, c.o.Tries))

@@ -5,6 +5,7 @@ import (
 	"testing"
 	"time"
 
+	lru "github.com/hashicorp/golang-lru/v2"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -56,7 +57,9 @@ func TestIdleLimits(t *testing.T) {
 }
 
 func TestOneProcessCarriesARunOnce(t *testing.T) {
-	r := &Runner{carried: map[int64]bool{}}
+	noticed, err := lru.New[int64, time.Time](1)
+	require.NoError(t, err)
+	r := &Runner{carried: map[int64]bool{}, noticed: noticed}
 	require.True(t, r.begins(7))
 	assert.False(t, r.begins(7))
 	assert.True(t, r.begins(8))

@@ -8,7 +8,6 @@ import (
 	"os/exec"
 	"slices"
 	"strings"
-	"sync"
 	"syscall"
 
 	"domicile/internal/definition"
@@ -17,6 +16,8 @@ import (
 	"domicile/internal/plan"
 	"domicile/internal/records"
 	"domicile/internal/source"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // hostStep runs initializeCommand on the service's host, where policy allows.
@@ -44,13 +45,11 @@ func (c *execution) hostCommands(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		errs := make([]error, len(parts))
-		var all sync.WaitGroup
-		for i, part := range parts {
-			all.Go(func() { errs[i] = c.hostCommand(ctx, part) })
+		var all errgroup.Group // without a context: the others come to their end
+		for _, part := range parts {
+			all.Go(func() error { return c.hostCommand(ctx, part) })
 		}
-		all.Wait()
-		if err := firstOf(errs); err != nil {
+		if err := all.Wait(); err != nil {
 			return err
 		}
 	}

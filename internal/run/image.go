@@ -7,7 +7,6 @@ import (
 	"io/fs"
 	"os"
 	"slices"
-	"sync"
 
 	"domicile/internal/definition"
 	"domicile/internal/fault"
@@ -16,6 +15,8 @@ import (
 	"domicile/internal/recipe"
 	"domicile/internal/records"
 	"domicile/internal/site"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // imageStep brings the workspace's image, and those of the services beside it, to the site.
@@ -61,39 +62,32 @@ func (c *execution) image(ctx context.Context) error {
 		}
 	}
 	found := make([]site.Image, len(wanted))
-	ctx, giveUp := context.WithCancelCause(ctx) // the others, once one of them fails
-	defer giveUp(nil)
-	fails := func(w wantedImage, err error) {
-		if err != nil && w.service != "" {
+	images, ctx := errgroup.WithContext(ctx) // the others are given up once one of them fails
+	images.SetLimit(pullsAtOnce + 1)
+	bring := func(i int, by func(context.Context, wantedImage) (site.Image, error)) (err error) {
+		w := wanted[i]
+		if found[i], err = by(ctx, w); err != nil && w.service != "" {
 			err = fmt.Errorf("service %s: %w", w.service, err)
 		}
-		if err != nil {
-			giveUp(err)
-		}
+		return err
 	}
-	var pulls sync.WaitGroup
-	turns := make(chan struct{}, pullsAtOnce)
+	images.Go(func() error { // one build after the other: each takes all processors
+		for i, w := range wanted {
+			if w.recipe == nil {
+				continue
+			}
+			if err := bring(i, c.build); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 	for i, w := range wanted {
-		if w.recipe != nil {
-			continue
-		}
-		pulls.Go(func() {
-			turns <- struct{}{}
-			defer func() { <-turns }()
-			var err error
-			found[i], err = c.pull(ctx, w)
-			fails(w, err)
-		})
-	}
-	for i, w := range wanted {
-		if w.recipe != nil && ctx.Err() == nil {
-			var err error
-			found[i], err = c.build(ctx, w)
-			fails(w, err)
+		if w.recipe == nil {
+			images.Go(func() error { return bring(i, c.pull) })
 		}
 	}
-	pulls.Wait()
-	if err := context.Cause(ctx); err != nil {
+	if err := images.Wait(); err != nil {
 		return err
 	}
 	for _, i := range found {

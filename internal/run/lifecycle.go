@@ -6,13 +6,14 @@ import (
 	"fmt"
 	"io"
 	"strings"
-	"sync"
 
 	"domicile/internal/agent/wire"
 	"domicile/internal/agentlink"
 	"domicile/internal/definition"
 	"domicile/internal/fault"
 	"domicile/internal/records"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // stageStep runs the commands of a lifecycle stage, once for its digest. postStartStep runs
@@ -47,25 +48,14 @@ func (c *execution) lifecycle(ctx context.Context, s *records.Step) error {
 		if err != nil {
 			return err
 		}
-		errs := make([]error, len(parts))
-		var all sync.WaitGroup
+		var all errgroup.Group // without a context: the others come to their end
 		for j, part := range parts {
-			all.Go(func() {
+			all.Go(func() error {
 				key := fmt.Sprintf("run-%d/step-%d/%d/%d", c.run.ID, s.Position, i, j)
-				errs[j] = c.part(ctx, link, s.Name, key, command.From, part)
+				return c.part(ctx, link, s.Name, key, command.From, part)
 			})
 		}
-		all.Wait()
-		if err := errors.Join(errs...); err != nil {
-			return firstOf(errs)
-		}
-	}
-	return nil
-}
-
-func firstOf(errs []error) error {
-	for _, err := range errs {
-		if err != nil {
+		if err := all.Wait(); err != nil {
 			return err
 		}
 	}

@@ -7,6 +7,8 @@ import (
 
 	"domicile/internal/agentlink"
 	"domicile/internal/fault"
+
+	"github.com/sethvargo/go-retry"
 )
 
 // agentPatience is how long an agent has to answer after its instance was started.
@@ -39,7 +41,7 @@ func (c *execution) reach(ctx context.Context, id string) (*agentlink.Link, erro
 	ctx, cancel := context.WithTimeout(ctx, agentPatience)
 	defer cancel()
 	looked := time.Now()
-	for wait := 5 * time.Millisecond; ; wait = min(wait*2, 200*time.Millisecond) {
+	for pauses := retry.WithCappedDuration(200*time.Millisecond, retry.NewExponential(5*time.Millisecond)); ; {
 		stream, err := c.at.Connect(ctx, id)
 		if err == nil {
 			var link *agentlink.Link
@@ -53,6 +55,7 @@ func (c *execution) reach(ctx context.Context, id string) (*agentlink.Link, erro
 			}
 			looked = time.Now()
 		}
+		wait, _ := pauses.Next()
 		pause(ctx, wait)
 		if ctx.Err() != nil {
 			return nil, err

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"sync"
 
 	"domicile/internal/plan"
 	"domicile/internal/records"
@@ -13,13 +12,8 @@ import (
 // maxPlans bounds how many plans are kept in memory.
 const maxPlans = 2000
 
-// plans keeps the plans of workspaces in memory: lists are asked for often, and a plan is
-// large and seldom changed.
-type plans struct {
-	mu   sync.Mutex
-	kept map[int64]keptPlan // by workspace
-}
-
+// keptPlan is a plan in memory: lists of workspaces are asked for often, and a plan is large
+// and seldom changed.
 type keptPlan struct {
 	planned int64 // records.Workspace.Planned
 	plan    *plan.Plan
@@ -30,9 +24,8 @@ type keptPlan struct {
 func (r *Runner) Plans(ctx context.Context, list []records.Workspace) (map[int64]*plan.Plan, error) {
 	found := make(map[int64]*plan.Plan, len(list))
 	var missing []int64
-	r.plans.mu.Lock()
 	for _, w := range list {
-		switch kept, ok := r.plans.kept[w.ID]; {
+		switch kept, ok := r.plans.Get(w.ID); {
 		case w.Planned == 0:
 		case ok && kept.planned == w.Planned:
 			found[w.ID] = kept.plan
@@ -40,7 +33,6 @@ func (r *Runner) Plans(ctx context.Context, list []records.Workspace) (map[int64
 			missing = append(missing, w.ID)
 		}
 	}
-	r.plans.mu.Unlock()
 	if len(missing) == 0 {
 		return found, nil
 	}
@@ -54,18 +46,9 @@ func (r *Runner) Plans(ctx context.Context, list []records.Workspace) (map[int64
 			return nil, fmt.Errorf("read a plan of workspace %d: %w", id, err)
 		}
 		found[id] = p
-		r.plans.keep(id, keptPlan{of.Planned, p})
+		r.plans.Add(id, keptPlan{of.Planned, p})
 	}
 	return found, nil
-}
-
-func (p *plans) keep(id int64, k keptPlan) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if p.kept == nil || len(p.kept) >= maxPlans {
-		p.kept = map[int64]keptPlan{} // those in use come back soon
-	}
-	p.kept[id] = k
 }
 
 // PlanOf gives the plan of a workspace that has one; see Plans.

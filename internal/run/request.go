@@ -224,7 +224,7 @@ func (r *Runner) enqueueFor(ctx context.Context, db records.Queries, tx pgx.Tx, 
 	if err != nil {
 		return err
 	}
-	r.notice(run.ID, now)
+	r.noticed.Add(run.ID, now)
 	if err := db.AddSteps(ctx, run.ID, w.Source, stepsFrom(0, steps)); err != nil {
 		return err
 	}
@@ -248,21 +248,11 @@ func stepsFrom(position int, planned []plan.Step) (list []records.Step) {
 // maxNoticed bounds how many runs it is remembered of when they were asked for.
 const maxNoticed = 10000
 
-// notice remembers when a run was asked for, by this process's clock.
-func (r *Runner) notice(run int64, at time.Time) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if len(r.noticed) >= maxNoticed {
-		clear(r.noticed) // they count as asked for when they begin
-	}
-	r.noticed[run] = at
-}
-
-// askedAt tells when a run was asked for; the zero time where another process was asked.
+// askedAt tells when a run was asked for, by this process's clock; the zero time where another
+// process was asked.
 func (r *Runner) askedAt(run int64) time.Time {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	return r.noticed[run]
+	at, _ := r.noticed.Get(run)
+	return at
 }
 
 func busy(err error, name string) error {

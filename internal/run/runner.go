@@ -13,6 +13,7 @@ import (
 	"sync"
 	"time"
 
+	lru "github.com/hashicorp/golang-lru/v2"
 	"github.com/jackc/pgx/v5"
 	"github.com/riverqueue/river"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
@@ -98,14 +99,16 @@ type Runner struct {
 	queue    *river.Client[pgx.Tx]
 	instance *records.Instance
 
-	plans  plans
+	plans  *lru.Cache[int64, keptPlan] // by workspace
 	places *places
 
 	mu    sync.Mutex
 	facts map[string]Examined // by site
 	// carried are the runs that this process carries out now.
 	carried map[int64]bool
-	noticed map[int64]time.Time // when runs were asked for, by run
+	// noticed is when runs were asked for, by run: of one that is forgotten it counts from its
+	// beginning.
+	noticed *lru.Cache[int64, time.Time]
 	// starting are agents that are started again, each once for all who ask.
 	starting singleflight.Group
 	// attaching are workspaces of which somebody waits for a run of postAttachCommand.
@@ -176,7 +179,13 @@ func New(ctx context.Context, o Options) (*Runner, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Runner{o: o, places: placesOf(o.Sites, o.Drained), instance: instance, facts: map[string]Examined{}, asked: map[int64]time.Time{}, works: map[int64]work{}, carried: map[int64]bool{}, noticed: map[int64]time.Time{}, attaching: map[int64]bool{}}
+	r := &Runner{o: o, places: placesOf(o.Sites, o.Drained), instance: instance, facts: map[string]Examined{}, asked: map[int64]time.Time{}, works: map[int64]work{}, carried: map[int64]bool{}, attaching: map[int64]bool{}}
+	if r.plans, err = lru.New[int64, keptPlan](maxPlans); err != nil {
+		return nil, err
+	}
+	if r.noticed, err = lru.New[int64, time.Time](maxNoticed); err != nil {
+		return nil, err
+	}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &worker{runner: r})
 	r.queue, err = river.NewClient(riverpgxv5.New(o.Store.Pool), &river.Config{

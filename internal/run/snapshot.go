@@ -9,6 +9,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"domicile/internal/amount"
 	"domicile/internal/definition"
 	"domicile/internal/fault"
 	"domicile/internal/judge"
@@ -41,7 +42,7 @@ func (c *execution) save(ctx context.Context, id string) error {
 	if err != nil {
 		return fmt.Errorf("keep the images of the snapshot: %w", err)
 	}
-	c.log.say(fmt.Sprintf("%.1f MB", float64(saved.Bytes)/1e6))
+	c.log.say(amount.Of(saved.Bytes))
 	return c.write(ctx, func(db records.Queries) error { return db.KeepSnapshot(ctx, snapshot.ID, b, saved.Bytes) })
 }
 

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	v1 "github.com/google/go-containerregistry/pkg/v1"
+	"golang.org/x/sync/errgroup"
 
 	"domicile/demo"
 	"domicile/internal/baseimage"
@@ -73,20 +74,20 @@ func Start(ctx context.Context, o Options) (w *World, err error) {
 	}
 	w.o = o
 	// They do not depend on each other, and each takes a while.
-	var all sync.WaitGroup
-	errs := make([]error, 4)
-	all.Go(func() {
+	var all errgroup.Group
+	all.Go(func() (err error) {
 		o.Say("starting PostgreSQL")
-		w.Postgres, errs[0] = daemons.StartPostgres(ctx, o.Folder)
+		w.Postgres, err = daemons.StartPostgres(ctx, o.Folder)
+		return err
 	})
-	all.Go(func() { errs[1] = w.startEngine(ctx) })
-	all.Go(func() { w.Image, errs[2] = baseimage.Make(ctx, baseimage.Base, o.Cache, o.Say) })
-	all.Go(func() { w.Database, errs[3] = baseimage.Make(ctx, baseimage.Postgres, o.Cache, o.Say) })
-	all.Wait()
-	for _, err := range errs {
-		if err != nil {
-			return w, err
-		}
+	all.Go(func() error { return w.startEngine(ctx) })
+	all.Go(func() (err error) { w.Image, err = baseimage.Make(ctx, baseimage.Base, o.Cache, o.Say); return err })
+	all.Go(func() (err error) {
+		w.Database, err = baseimage.Make(ctx, baseimage.Postgres, o.Cache, o.Say)
+		return err
+	})
+	if err := all.Wait(); err != nil {
+		return w, err
 	}
 	if err := w.startRegistry(ctx); err != nil {
 		return w, err

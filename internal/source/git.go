@@ -18,6 +18,9 @@ import (
 
 	"domicile/internal/egress"
 	"domicile/internal/fault"
+
+	"al.essio.dev/pkg/shellescape"
+	"github.com/gofrs/flock"
 )
 
 // Fetcher fetches sources into a folder of the service's host.
@@ -368,17 +371,14 @@ func (f *Fetcher) ssh(config string) string {
 	known := filepath.Join(f.Folder, "known_hosts")
 	agent, dial := "", ""
 	if f.Dial != "" {
-		dial = " " + shellQuote("-oProxyCommand="+shellQuote(f.Dial)+" %h %p")
+		dial = " " + shellescape.Quote("-oProxyCommand="+shellescape.Quote(f.Dial)+" %h %p")
 	}
 	if config == "none" {
 		agent = " -oIdentityAgent=none -oPubkeyAuthentication=no"
 	}
-	return "ssh -F " + shellQuote(config) + agent + " -oIdentityFile=none -oCertificateFile=none -oPKCS11Provider=none -oGSSAPIAuthentication=no -oHostbasedAuthentication=no -oPasswordAuthentication=no -oKbdInteractiveAuthentication=no" +
-		dial + " -oUserKnownHostsFile=" + shellQuote(known) + " -oGlobalKnownHostsFile=/dev/null -oPermitLocalCommand=no -oForwardAgent=no -oBatchMode=yes -oStrictHostKeyChecking=accept-new -oConnectTimeout=10"
+	return "ssh -F " + shellescape.Quote(config) + agent + " -oIdentityFile=none -oCertificateFile=none -oPKCS11Provider=none -oGSSAPIAuthentication=no -oHostbasedAuthentication=no -oPasswordAuthentication=no -oKbdInteractiveAuthentication=no" +
+		dial + " -oUserKnownHostsFile=" + shellescape.Quote(known) + " -oGlobalKnownHostsFile=/dev/null -oPermitLocalCommand=no -oForwardAgent=no -oBatchMode=yes -oStrictHostKeyChecking=accept-new -oConnectTimeout=10"
 }
-
-// shellQuote quotes a word for the shell that git gives the command to.
-func shellQuote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 
 // localFor allows git's own way to clone a folder for our clone of a mirror only.
 func localFor(args []string) string {
@@ -388,23 +388,14 @@ func localFor(args []string) string {
 	return ""
 }
 
+// lockEvery is how often a lock is tried again that another process has.
+const lockEvery = 20 * time.Millisecond
+
 // lock waits for a lock between processes.
-func lock(ctx context.Context, path string) (func(), error) {
-	file, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR|syscall.O_CLOEXEC, 0o600)
-	if err != nil {
+func lock(ctx context.Context, path string) (unlock func(), err error) {
+	l := flock.New(path, flock.SetPermissions(0o600))
+	if _, err := l.TryLockContext(ctx, lockEvery); err != nil {
 		return nil, fmt.Errorf("lock the mirror: %w", err)
 	}
-	got := make(chan error, 1)
-	go func() { got <- syscall.Flock(int(file.Fd()), syscall.LOCK_EX) }()
-	select {
-	case err = <-got:
-	case <-ctx.Done():
-		go func() { <-got; file.Close() }()
-		return nil, ctx.Err()
-	}
-	if err != nil {
-		file.Close()
-		return nil, fmt.Errorf("lock the mirror: %w", err)
-	}
-	return func() { file.Close() }, nil
+	return func() { _ = l.Close() }, nil
 }

@@ -61,7 +61,7 @@ func TestAKeyIsServedFromMemory(t *testing.T) {
 	require.Len(t, env, 1)
 	_, rest, found := strings.Cut(env[0], "-F ")
 	require.True(t, found)
-	config, _, _ := strings.Cut(strings.TrimPrefix(rest, "'"), "'")
+	config, _, _ := strings.Cut(rest, " ")
 	text, err := os.ReadFile(config)
 	require.NoError(t, err)
 	assert.Contains(t, string(text), "Host git.skerry.test\n")

@@ -6,7 +6,6 @@ import (
 	"os"
 	"slices"
 	"strings"
-	"sync"
 	"syscall"
 	"time"
 
@@ -15,6 +14,7 @@ import (
 	"github.com/docker/docker/api/types/mount"
 	"github.com/docker/docker/api/types/network"
 	"github.com/docker/docker/api/types/volume"
+	"golang.org/x/sync/errgroup"
 
 	"domicile/internal/agent/wire"
 	"domicile/internal/fault"
@@ -241,20 +241,17 @@ func (s *Site) stopServices(ctx context.Context, workspace string, seconds int) 
 	if err != nil {
 		return err
 	}
-	errs := make([]error, len(list))
-	var all sync.WaitGroup
-	for i, v := range list {
-		all.Go(func() {
-			errs[i] = s.api.ContainerStop(ctx, s.serviceName(workspace, v.Name), container.StopOptions{Timeout: &seconds})
+	var all errgroup.Group
+	for _, v := range list {
+		all.Go(func() error {
+			err := s.api.ContainerStop(ctx, s.serviceName(workspace, v.Name), container.StopOptions{Timeout: &seconds})
+			if isNotFound(err) {
+				return nil
+			}
+			return s.explain(err, "stop the service "+v.Name)
 		})
 	}
-	all.Wait()
-	for i, err := range errs {
-		if err != nil && !isNotFound(err) {
-			return s.explain(err, "stop the service "+list[i].Name)
-		}
-	}
-	return nil
+	return all.Wait()
 }
 
 // Find inspects the workspace's container.

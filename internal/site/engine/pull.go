@@ -92,4 +92,4 @@ func sum(layers map[string]amount) (s amount) {
 	return s
 }
 
-func mega(n int64) float64 { return float64(n) / 1e6 }
+func mega(n int64) float64 { return float64(n) / (1 << 20) }

@@ -14,13 +14,13 @@ import (
 // first one is unpacked.
 const twoLayers = `{"status":"Pulling from skerry/base","id":"12"}
 {"status":"Pulling fs layer","progressDetail":{},"id":"a"}
-{"status":"Downloading","progressDetail":{"current":1000000,"total":4000000},"id":"a"}
-{"status":"Downloading","progressDetail":{"current":500000,"total":1000000},"id":"b"}
+{"status":"Downloading","progressDetail":{"current":1048576,"total":4194304},"id":"a"}
+{"status":"Downloading","progressDetail":{"current":524288,"total":1048576},"id":"b"}
 {"status":"Download complete","progressDetail":{},"id":"a"}
-{"status":"Extracting","progressDetail":{"current":2000000,"total":4000000},"id":"a"}
+{"status":"Extracting","progressDetail":{"current":2097152,"total":4194304},"id":"a"}
 {"status":"Download complete","progressDetail":{},"id":"b"}
 {"status":"Pull complete","progressDetail":{},"id":"a"}
-{"status":"Extracting","progressDetail":{"current":1000000,"total":1000000},"id":"b"}
+{"status":"Extracting","progressDetail":{"current":1048576,"total":1048576},"id":"b"}
 {"status":"Pull complete","progressDetail":{},"id":"b"}
 {"status":"Digest: sha256:0"}
 {"status":"Status: Downloaded newer image"}

@@ -1,9 +1,13 @@
-/** An amount of data as people say it. */
-export function megabytes(bytes: number): string {
-  return bytes < 100_000 ? "under 0.1 MB" : `${(bytes / 1e6).toFixed(1)} MB`;
+const names = ["B", "kB", "MB", "GB", "TB", "PB"];
+
+/** An amount of data as people say it: a GB is 1024 MB, as definitions mean it, for memory and disks alike. */
+export function amount(bytes: number): string {
+  let i = 0;
+  for (; bytes >= 1024 && i < names.length - 1; i++) bytes /= 1024;
+  return `${Number(bytes.toPrecision(4))} ${names[i]}`;
 }
 
 /** What a size of a site holds. */
 export function sizeWords(size: { cpus: number; memoryBytes: number }): string {
-  return `${size.cpus} ${size.cpus === 1 ? "processor" : "processors"}, ${(size.memoryBytes / 2 ** 30).toFixed(1)} GB`;
+  return `${size.cpus} ${size.cpus === 1 ? "processor" : "processors"}, ${amount(size.memoryBytes)}`;
 }

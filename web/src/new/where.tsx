@@ -4,7 +4,7 @@ import { useNavigate } from "react-router";
 import { api } from "../api/client";
 import { AsCommand } from "../frame/copy";
 import { TroubleNote } from "../frame/trouble";
-import { sizeWords } from "../frame/amount";
+import { amount, sizeWords } from "../frame/amount";
 import { Plan } from "./plan";
 
 function suggested(source: string): string {
@@ -48,7 +48,7 @@ export function Where({ source, at, file }: { source: string; at: string; file?:
             <input type="radio" name="site" className="radio radio-sm mt-1" checked={!several || site === s.name} onChange={() => setSite(s.name)} disabled={!s.ready} />
             <span className={s.ready ? "" : "quiet"}>
               {s.name}
-              <span className="quiet block text-sm">{s.ready ? `${s.processors} processors, ${((s.memoryBytes ?? 0) / 1e9).toFixed(0)} GB memory` : "not ready: Sites says why"}</span>
+              <span className="quiet block text-sm">{s.ready ? `${s.processors} processors, ${amount(s.memoryBytes ?? 0)} memory` : "not ready: Sites says why"}</span>
             </span>
           </label>
         ))}

@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, type Site } from "../api/client";
-import { sizeWords } from "../frame/amount";
+import { amount, sizeWords } from "../frame/amount";
 import { Ago } from "../frame/time";
 import { Loading, TroubleNote } from "../frame/trouble";
 import { PreparedSources, Tidy } from "./upkeep";
@@ -28,7 +28,7 @@ export function Sites() {
   );
 }
 
-const gigabytes = (n?: number) => (n === undefined ? "not known" : `${(n / 1e9).toFixed(1)} GB`);
+const known = (n?: number) => (n === undefined ? "not known" : amount(n));
 
 function SitePlate({ site: s, admin }: { site: Site; admin: boolean }) {
   const queries = useQueryClient();
@@ -38,8 +38,8 @@ function SitePlate({ site: s, admin }: { site: Site; admin: boolean }) {
     ["runs", s.engine],
     ["system", s.system],
     ["processors", s.processors?.toString()],
-    ["memory", gigabytes(s.memoryBytes)],
-    ["disk free", gigabytes(s.diskFreeBytes)],
+    ["memory", known(s.memoryBytes)],
+    ["disk free", known(s.diskFreeBytes)],
     ["graphics processor", s.gpu ? "can be given to workspaces" : undefined],
     ["root of a workspace", s.userNamespaces === undefined ? undefined : s.userNamespaces ? "is nobody on the host" : "is root on the host"],
     ["your workspaces", s.workspaces.toString()],

@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, type Leftover } from "../api/client";
-import { megabytes } from "../frame/amount";
+import { amount } from "../frame/amount";
 import { Ask } from "../frame/ask";
 import { AsCommand } from "../frame/copy";
 import { Ago } from "../frame/time";
@@ -29,7 +29,7 @@ export function PreparedSources() {
                 {p.state}
                 {p.commit && `, commit ${p.commit.slice(0, 12)}`}
                 {p.follow && ", follows its branch"}
-                {p.bytes > 0 && `, ${megabytes(p.bytes)}`}
+                {p.bytes > 0 && `, ${amount(p.bytes)}`}
                 {p.used && (
                   <>
                     , used <Ago at={p.used} />
@@ -85,7 +85,7 @@ export function Tidy() {
                   {g.names.length > 1 && "s"} at {g.site}
                   <span className="quiet block">{g.why}</span>
                 </span>
-                <span className="figures text-right">{g.bytes > 0 ? megabytes(g.bytes) : ""}</span>
+                <span className="figures text-right">{g.bytes > 0 ? amount(g.bytes) : ""}</span>
               </summary>
               <ul className="quiet">
                 {g.names.map((n) => (
@@ -101,7 +101,7 @@ export function Tidy() {
       {Boolean(list.data?.length) && (
         <div className="mt-2">
           <Ask className="btn" button="Tidy up" title="Remove what nothing uses?" yes="Remove it" act={() => tidy.mutate()} disabled={tidy.isPending}>
-            It frees {megabytes(total)} at least: layers that images share go with the last of them. Only what Domicile made is touched.
+            It frees {amount(total)} at least: layers that images share go with the last of them. Only what Domicile made is touched.
           </Ask>
         </div>
       )}

@@ -2,7 +2,7 @@ import { useState } from "react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useNavigate } from "react-router";
 import { api, type Snapshot, type Workspace } from "../api/client";
-import { megabytes } from "../frame/amount";
+import { amount } from "../frame/amount";
 import { Ask } from "../frame/ask";
 import { AsCommand } from "../frame/copy";
 import { Ago } from "../frame/time";
@@ -66,7 +66,7 @@ function Kept({ snapshot: s, workspace: w }: { snapshot: Snapshot; workspace: Wo
       <div className="flex flex-wrap items-baseline gap-x-4">
         <span className="font-semibold">{s.note || `Snapshot ${s.id}`}</span>
         <span className="quiet text-sm">
-          of {s.name}, {s.ready ? megabytes(s.bytes) : "not kept yet"}, <Ago at={s.created} />
+          of {s.name}, {s.ready ? amount(s.bytes) : "not kept yet"}, <Ago at={s.created} />
         </span>
       </div>
       {s.ready && (

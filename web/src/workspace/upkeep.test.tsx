@@ -91,7 +91,7 @@ describe("helpers", () => {
 });
 
 describe("snapshots", () => {
-  const kept = { id: 3, name: "deck", note: "before the storm", source: deck.source, site: "this-host", bytes: 4_200_000, ready: true, created: "2026-04-01T08:00:00Z" };
+  const kept = { id: 3, name: "deck", note: "before the storm", source: deck.source, site: "this-host", bytes: 4.2 * 2 ** 20, ready: true, created: "2026-04-01T08:00:00Z" };
   it("are those of the workspace's source, with their size", async () => {
     vi.spyOn(api, "snapshots").mockResolvedValue([kept, { ...kept, id: 4, note: "of another", source: "https://git.skerry.test/other.git" }]);
     shown(<Snapshots workspace={deck} />);
