@@ -133,6 +133,36 @@ func (e LeftoverKind) Valid() bool {
 	}
 }
 
+// Defines values for PortOnAutoForward.
+const (
+	Ignore          PortOnAutoForward = "ignore"
+	Notify          PortOnAutoForward = "notify"
+	OpenBrowser     PortOnAutoForward = "openBrowser"
+	OpenBrowserOnce PortOnAutoForward = "openBrowserOnce"
+	OpenPreview     PortOnAutoForward = "openPreview"
+	Silent          PortOnAutoForward = "silent"
+)
+
+// Valid indicates whether the value is a known member of the PortOnAutoForward enum.
+func (e PortOnAutoForward) Valid() bool {
+	switch e {
+	case Ignore:
+		return true
+	case Notify:
+		return true
+	case OpenBrowser:
+		return true
+	case OpenBrowserOnce:
+		return true
+	case OpenPreview:
+		return true
+	case Silent:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PreparedState.
 const (
 	PreparedStateFailed   PreparedState = "failed"
@@ -654,12 +684,25 @@ type PlannedStep struct {
 
 // Port A port that the definition names.
 type Port struct {
-	Label *string `json:"label,omitempty"`
+	// ElevateIfNeeded Rights may be asked for to have the port on the person's side.
+	ElevateIfNeeded *bool   `json:"elevateIfNeeded,omitempty"`
+	Label           *string `json:"label,omitempty"`
+
+	// OnAutoForward What to do when something listens there. Default: notify.
+	OnAutoForward *PortOnAutoForward `json:"onAutoForward,omitempty"`
 
 	// Port As written: 8080 or db:5432.
-	Port     string  `json:"port"`
+	Port string `json:"port"`
+
+	// Protocol http or https, where it is known.
 	Protocol *string `json:"protocol,omitempty"`
+
+	// RequireLocalPort No other port will do on the person's side.
+	RequireLocalPort *bool `json:"requireLocalPort,omitempty"`
 }
+
+// PortOnAutoForward What to do when something listens there. Default: notify.
+type PortOnAutoForward string
 
 // PrepareRequest defines model for PrepareRequest.
 type PrepareRequest struct {
@@ -883,8 +926,11 @@ type Stay struct {
 
 // Step One step of a run.
 type Step struct {
-	Attempts int        `json:"attempts"`
-	Ended    *time.Time `json:"ended,omitempty"`
+	Attempts int `json:"attempts"`
+
+	// Code What kind of fault that was, as in a problem.
+	Code  *string    `json:"code,omitempty"`
+	Ended *time.Time `json:"ended,omitempty"`
 
 	// LastMillis How long the same step took the last time.
 	LastMillis *int64 `json:"lastMillis,omitempty"`
@@ -971,15 +1017,26 @@ type Version struct {
 
 // Workspace A place to work.
 type Workspace struct {
-	Checks   *[]CheckResult `json:"checks,omitempty"`
-	Commit   *string        `json:"commit,omitempty"`
-	Created  time.Time      `json:"created"`
-	File     *string        `json:"file,omitempty"`
-	Folder   *string        `json:"folder,omitempty"`
-	Helpers  *[]HelperName  `json:"helpers,omitempty"`
-	Id       int64          `json:"id"`
-	Image    *string        `json:"image,omitempty"`
-	LastUsed time.Time      `json:"lastUsed"`
+	Checks  *[]CheckResult `json:"checks,omitempty"`
+	Commit  *string        `json:"commit,omitempty"`
+	Created time.Time      `json:"created"`
+
+	// Definition The file of the repository that it is made from.
+	Definition *string `json:"definition,omitempty"`
+
+	// Dockerfile The file of the repository that its image is built from.
+	Dockerfile *string `json:"dockerfile,omitempty"`
+	File       *string `json:"file,omitempty"`
+	Folder     *string `json:"folder,omitempty"`
+
+	// GoesOn It could not be made, and trying again may help: what it waits for may be there by then, or the definition is corrected. False: its address or ref is wrong.
+	GoesOn  *bool         `json:"goesOn,omitempty"`
+	Helpers *[]HelperName `json:"helpers,omitempty"`
+	Id      int64         `json:"id"`
+
+	// Image As the definition names it.
+	Image    *string   `json:"image,omitempty"`
+	LastUsed time.Time `json:"lastUsed"`
 
 	// Mount The source is a folder of the host.
 	Mount *bool  `json:"mount,omitempty"`

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"slices"
 	"time"
 
 	"domicile/internal/advice"
@@ -57,9 +58,22 @@ func (s *Server) views(ctx context.Context, list []records.Workspace, beside rec
 		if r, ok := beside.Last[w.ID]; ok {
 			v.Run = new(runView(w.Name, r, beside.Steps[r.ID]))
 		}
+		if w.State == records.Failed || w.State == records.Lost {
+			v.GoesOn = new(!slices.ContainsFunc(beside.Steps[beside.Last[w.ID].ID], hasWrongSource))
+		}
 		views = append(views, v)
 	}
 	return views, nil
+}
+
+// hasWrongSource tells of a step that failed because the workspace's address or ref is wrong,
+// which no other try mends.
+func hasWrongSource(s records.Step) bool {
+	switch s.Code {
+	case "bad-source", "bad-ref", "ref-not-found", "not-a-repository":
+		return s.State == records.Failed && s.Name == plan.StepFetch
+	}
+	return false
 }
 
 // view shows one workspace. Its record is read once more behind its runs: a run that is over
@@ -265,12 +279,15 @@ func (s *Server) workspaceView(w records.Workspace, p *plan.Plan) Workspace {
 		v.Ssh = optional(fmt.Sprintf("ssh -p %s %s@%s", port, w.Name, host))
 	}
 	if p != nil {
+		v.Definition = optional(p.Definition)
 		v.Image, v.Folder, v.User = optional(p.ImageName), optional(p.Session.Folder), optional(p.Session.User)
 		for _, port := range p.Ports {
-			v.Ports = append(v.Ports, Port{Port: port.Port.String(), Label: optional(port.Label), Protocol: optional(port.Protocol)})
+			v.Ports = append(v.Ports, portView(port))
 		}
-		if v.Image == nil && p.Recipe != nil {
-			v.Image = optional(p.Recipe.Tag())
+		if r := p.Recipe; r != nil && r.Dockerfile != nil {
+			v.Dockerfile = optional(r.Dockerfile.Path)
+		} else if r != nil {
+			v.Image = optional(r.Base)
 		}
 		for _, service := range p.Services {
 			v.Services = appendTo(v.Services, service.Name)
@@ -290,12 +307,21 @@ func (s *Server) workspaceView(w records.Workspace, p *plan.Plan) Workspace {
 	return v
 }
 
+// portView shows a port with what the definition says of it.
+func portView(p plan.Port) Port {
+	v := Port{Port: p.Port.String(), Label: optional(p.Label), Protocol: optional(p.Protocol), RequireLocalPort: whenTrue(p.RequireLocalPort), ElevateIfNeeded: whenTrue(p.ElevateIfNeeded)}
+	if p.OnAutoForward != "" {
+		v.OnAutoForward = new(PortOnAutoForward(p.OnAutoForward))
+	}
+	return v
+}
+
 func runView(workspace string, r records.Run, steps []records.Step) Run {
 	v := Run{Id: r.ID, Workspace: workspace, Kind: RunKind(r.Kind), State: RunState(r.State), Reason: optional(r.Reason), Note: optional(r.Note),
 		Created: r.Created, Started: r.Started, Ended: r.Ended, Steps: []Step{}}
 	for _, s := range steps {
 		if s.Run == r.ID {
-			v.Steps = append(v.Steps, Step{Position: s.Position, Name: s.Name, Title: s.Title, State: StepState(s.State), Reason: optional(s.Reason),
+			v.Steps = append(v.Steps, Step{Position: s.Position, Name: s.Name, Title: s.Title, State: StepState(s.State), Reason: optional(s.Reason), Code: optional(s.Code),
 				Attempts: s.Attempts, Started: s.Started, Ended: s.Ended, LastMillis: s.LastMillis})
 		}
 	}

@@ -62,6 +62,8 @@ type Plan struct {
 	Image string `json:"image"` // to pull, by digest where it is known; empty where Recipe is set
 	// ImageName is the image as the definition names it.
 	ImageName string `json:"imageName,omitempty"`
+	// Definition is the file of the repository that it is made from.
+	Definition string `json:"definition,omitempty"`
 	// Recipe is how the image is built.
 	Recipe *recipe.Recipe `json:"recipe,omitempty"`
 	// Services are the services beside the workspace, those that others wait for first.
@@ -221,9 +223,10 @@ func Make(r *definition.Report, in Input) (*Plan, error) {
 		return nil, fault.Wrap(err, "not-carried-out", "take it out of the definition", "%s: the image cannot be built", place)
 	}
 	p := &Plan{Domicile: r.Domicile, Shutdown: e.ShutdownAction,
-		Container: Container{Hostname: in.Name, User: e.ContainerUser, Env: ownEnv(r), Init: e.Init, Override: *e.OverrideCommand, Entrypoints: e.Entrypoint},
-		Session:   Session{User: e.RemoteUser, Folder: e.WorkspaceFolder, Probe: e.UserEnvProbe, Env: e.RemoteEnv},
-		Ports:     []Port{},
+		Container:  Container{Hostname: in.Name, User: e.ContainerUser, Env: ownEnv(r), Init: e.Init, Override: *e.OverrideCommand, Entrypoints: e.Entrypoint},
+		Session:    Session{User: e.RemoteUser, Folder: e.WorkspaceFolder, Probe: e.UserEnvProbe, Env: e.RemoteEnv},
+		Ports:      []Port{},
+		Definition: r.File,
 	}
 	made = userUpdate(r, in.Mount, made)
 	p.Container.places(r, refuse)

@@ -53,6 +53,7 @@ type Step struct {
 	Digest     string
 	State      string
 	Reason     string
+	Code       string // of the fault that is the reason
 	Attempts   int
 	Result     json.RawMessage
 	Started    *time.Time
@@ -66,7 +67,7 @@ func (s *Step) Over(state, reason string) {
 	s.State, s.Reason, s.Ended = state, reason, &now
 }
 
-const stepColumns = "run, position, name, title, digest, state, reason, attempts, result, started, ended, last_millis"
+const stepColumns = "run, position, name, title, digest, state, reason, code, attempts, result, started, ended, last_millis"
 
 // AddRun makes a run for a workspace. While another one is unfinished it is ErrBusy.
 func (q Queries) AddRun(ctx context.Context, workspace int64, kind, note string) (Run, error) {
@@ -188,8 +189,8 @@ func (q Queries) Advance(ctx context.Context, w Workspace, r Run, lines []LogLin
 			r.ID, r.Holder, number, step, at, text)
 	}
 	for _, s := range steps {
-		b.add("step", s.State, "UPDATE steps SET state = $4, reason = $5, attempts = $6, result = $7, started = $8, ended = $9 WHERE run = $1 AND position = $3 AND "+held,
-			r.ID, r.Holder, s.Position, s.State, s.Reason, s.Attempts, s.Result, s.Started, s.Ended)
+		b.add("step", s.State, "UPDATE steps SET state = $4, reason = $5, attempts = $6, result = $7, started = $8, ended = $9, code = $10 WHERE run = $1 AND position = $3 AND "+held,
+			r.ID, r.Holder, s.Position, s.State, s.Reason, s.Attempts, s.Result, s.Started, s.Ended, s.Code)
 	}
 	return b.send(ctx, q.db)
 }

@@ -109,6 +109,7 @@ func (c *execution) dropWorkspace(ctx context.Context) (bool, error) {
 // fail writes down that a step failed, and with it the run and the workspace.
 func (c *execution) fail(ctx context.Context, s *records.Step, stepErr error) error {
 	s.Over(records.Failed, reasonOf(stepErr))
+	s.Code = fault.Code(stepErr)
 	if !c.kind().replaces { // else it is written down with the step that puts back
 		if err := c.advance(ctx, *s); err != nil {
 			return err

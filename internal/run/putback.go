@@ -63,6 +63,7 @@ func (c *execution) putBack(ctx context.Context, failed *records.Step, before *e
 	}
 	if stepErr != nil {
 		s.Over(records.Failed, reasonOf(stepErr))
+		s.Code = fault.Code(stepErr)
 		if err := c.advance(ctx, *s); err != nil {
 			return err
 		}

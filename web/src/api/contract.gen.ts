@@ -1486,7 +1486,14 @@ export interface components {
             lastUsed: string;
             user?: string;
             folder?: string;
+            /** @description As the definition names it. */
             image?: string;
+            /** @description The file of the repository that its image is built from. */
+            dockerfile?: string;
+            /** @description The file of the repository that it is made from. */
+            definition?: string;
+            /** @description It could not be made, and trying again may help: what it waits for may be there by then, or the definition is corrected. False: its address or ref is wrong. */
+            goesOn?: boolean;
             checks?: components["schemas"]["CheckResult"][];
             tasks?: components["schemas"]["Task"][];
             /** @description The services beside it. */
@@ -1522,7 +1529,17 @@ export interface components {
             /** @description As written: 8080 or db:5432. */
             port: string;
             label?: string;
+            /** @description http or https, where it is known. */
             protocol?: string;
+            /**
+             * @description What to do when something listens there. Default: notify.
+             * @enum {string}
+             */
+            onAutoForward?: "notify" | "openBrowser" | "openBrowserOnce" | "openPreview" | "silent" | "ignore";
+            /** @description No other port will do on the person's side. */
+            requireLocalPort?: boolean;
+            /** @description Rights may be asked for to have the port on the person's side. */
+            elevateIfNeeded?: boolean;
         };
         /** @description One carrying-out of a plan. */
         Run: {
@@ -1555,6 +1572,8 @@ export interface components {
             state: "waiting" | "running" | "done" | "skipped" | "failed";
             /** @description Why it failed or was tried again. */
             reason?: string;
+            /** @description What kind of fault that was, as in a problem. */
+            code?: string;
             attempts: number;
             /** Format: date-time */
             started?: string;
