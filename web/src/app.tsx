@@ -39,6 +39,15 @@ export function App() {
   );
 }
 
+function NoPage() {
+  return (
+    <p>
+      <title>No such page – Domicile</title>
+      There is no such page. The address may have a slip in it.
+    </p>
+  );
+}
+
 function Inside() {
   useEvents();
   return (
@@ -51,7 +60,7 @@ function Inside() {
         <Route path="/team" element={<Team />} />
         <Route path="/workspaces/:name" element={<WorkspacePage />} />
         <Route path="/workspaces/:name/terminal" element={<TerminalPage />} />
-        <Route path="*" element={<p>There is no such page. The address may have a slip in it.</p>} />
+        <Route path="*" element={<NoPage />} />
       </Routes>
     </Suspense>
   );

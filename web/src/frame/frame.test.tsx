@@ -1,7 +1,9 @@
-import { cleanup, render, screen } from "@testing-library/react";
-import { afterEach, describe, expect, it } from "vitest";
+import { act, cleanup, fireEvent, render, screen } from "@testing-library/react";
+import { MemoryRouter, Route, Routes } from "react-router";
+import { afterEach, describe, expect, it, vi } from "vitest";
 import { Trouble } from "../api/client";
-import { ago, seconds } from "./time";
+import { Frame } from "./frame";
+import { Ago, ago, seconds } from "./time";
 import { State } from "./state";
 import { TroubleNote } from "./trouble";
 import { matches } from "../workspaces/workspaces";
@@ -37,5 +39,62 @@ describe("the filter of workspaces", () => {
     expect(matches(w, "")).toBe(true);
     expect(matches(w, "READY quay")).toBe(true);
     expect(matches(w, "quay stopped")).toBe(false);
+  });
+});
+
+describe("the frame", () => {
+  const account = { id: 1, name: "skipper", admin: true, locked: false };
+  const Reef = () => {
+    throw new Error("a chart is missing");
+  };
+  const shown = () =>
+    render(
+      <MemoryRouter initialEntries={["/"]}>
+        <Frame account={account} onSignOut={() => {}}>
+          <Routes>
+            <Route path="/" element={<h1>Home</h1>} />
+            <Route path="/new" element={<Reef />} />
+            <Route path="/sites" element={<h1>Places</h1>} />
+          </Routes>
+        </Frame>
+      </MemoryRouter>,
+    );
+  it("moves the focus to a new page, not to the first", () => {
+    shown();
+    expect(document.activeElement).toBe(document.body);
+    fireEvent.click(screen.getByRole("link", { name: "Sites" }));
+    expect(document.activeElement).toBe(screen.getByRole("main"));
+  });
+  it("goes on when a page cannot be drawn", () => {
+    const said = vi.spyOn(console, "error").mockImplementation(() => {});
+    shown();
+    fireEvent.click(screen.getByRole("link", { name: "New" }));
+    expect(screen.getByRole("alert").textContent).toContain("a chart is missing");
+    fireEvent.click(screen.getByRole("link", { name: "Sites" }));
+    expect(screen.queryByRole("alert")).toBeNull();
+    expect(screen.getByText("Places")).toBeTruthy();
+    said.mockRestore();
+  });
+});
+
+describe("relative times", () => {
+  it("go on together, by one clock that stops when nobody looks", () => {
+    vi.useFakeTimers();
+    try {
+      const at = new Date().toISOString();
+      const { unmount } = render(
+        <>
+          <Ago at={at} />
+          <Ago at={at} />
+        </>,
+      );
+      expect(vi.getTimerCount()).toBe(1);
+      act(() => vi.advanceTimersByTime(150_000));
+      expect(screen.getAllByText("2 min ago")).toHaveLength(2);
+      unmount();
+      expect(vi.getTimerCount()).toBe(0);
+    } finally {
+      vi.useRealTimers();
+    }
   });
 });

@@ -1,14 +1,40 @@
-import { useEffect, useState } from "react";
+import { useSyncExternalStore } from "react";
 
-/** The time, looked at again every so often. */
-export function useNow(every: number, on = true) {
-  const [now, setNow] = useState(() => Date.now());
-  useEffect(() => {
-    if (!on) return;
-    const timer = setInterval(() => setNow(Date.now()), every);
-    return () => clearInterval(timer);
-  }, [every, on]);
-  return now;
+/** A clock that all who look at it share: it ticks only while somebody does, and for all at once. */
+function clock(every: number) {
+  const watching = new Set<() => void>();
+  let now = Date.now();
+  let timer: ReturnType<typeof setInterval> | undefined;
+  return {
+    watch(changed: () => void) {
+      if (watching.size === 0) {
+        now = Date.now();
+        timer = setInterval(() => {
+          now = Date.now();
+          for (const tell of watching) tell();
+        }, every);
+      }
+      watching.add(changed);
+      return () => {
+        watching.delete(changed);
+        if (watching.size === 0) clearInterval(timer);
+      };
+    },
+    read: () => now,
+  };
+}
+
+/** For times in words. */
+const calm = clock(30_000);
+/** For what is drawn while it goes on. */
+const quick = clock(200);
+const still = { watch: () => () => {}, read: () => 0 };
+
+/** The time while something goes on; on: whether it does. */
+export function useProgressTime(on: boolean): number {
+  const c = on ? quick : still;
+  const now = useSyncExternalStore(c.watch, c.read);
+  return on ? now : Date.now();
 }
 
 export function ago(then: number, now: number): string {
@@ -21,7 +47,7 @@ export function ago(then: number, now: number): string {
 
 /** A relative time with the exact one on hover. */
 export function Ago({ at }: { at: string }) {
-  const now = useNow(30_000);
+  const now = useSyncExternalStore(calm.watch, calm.read);
   return (
     <time dateTime={at} title={new Date(at).toLocaleString()}>
       {ago(Date.parse(at), now)}

@@ -1,5 +1,6 @@
 import { useState, type FormEvent } from "react";
 import { useMutation } from "@tanstack/react-query";
+import { useSearchParams } from "react-router";
 import { api } from "../api/client";
 import { TroubleNote } from "../frame/trouble";
 import { Definition } from "./definition";
@@ -9,8 +10,9 @@ import { Where } from "./where";
 
 /** Three questions, left to right: from where, what it says, where. */
 export function New() {
-  const [source, setSource] = useState("");
-  const [ref, setRef] = useState("");
+  const [given] = useSearchParams(); // of one whose address is to be corrected
+  const [source, setSource] = useState(given.get("source") ?? "");
+  const [ref, setRef] = useState(given.get("ref") ?? "");
   const [file, setFile] = useState<string>();
   const check = useMutation({ mutationFn: (chosen?: string) => api.check({ source: source.trim(), ref: ref.trim() || undefined, file: chosen }) });
   const report = check.data?.report as Report | undefined;
@@ -25,6 +27,7 @@ export function New() {
   };
   return (
     <div className="grid gap-8 lg:grid-cols-[17rem_minmax(0,1fr)_17rem]">
+      <title>New – Domicile</title>
       <form onSubmit={read} className="flex flex-col gap-4" aria-labelledby="where-from">
         <h1 id="where-from" className="text-xl font-semibold">
           From where

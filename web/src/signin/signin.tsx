@@ -24,6 +24,7 @@ export function SignIn({ onSignedIn }: { onSignedIn: () => void }) {
   return (
     <main className="mx-auto flex min-h-screen max-w-md flex-col justify-center p-6">
       <div className="plate p-10">
+        <title>Sign in – Domicile</title>
         <h1 className="flex items-end gap-3 text-3xl font-semibold">
           <img src="/door.svg" alt="" width="32" height="32" /> Domicile
         </h1>

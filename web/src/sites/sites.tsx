@@ -12,6 +12,7 @@ export function Sites() {
   if (!sites.data) return <TroubleNote error={sites.error} />;
   return (
     <section aria-labelledby="sites" className="max-w-3xl">
+      <title>Sites – Domicile</title>
       <h1 id="sites" className="mb-4 text-xl font-semibold">
         Sites
       </h1>

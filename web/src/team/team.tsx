@@ -13,6 +13,7 @@ export function Team() {
   if (!account.data.admin)
     return (
       <section aria-labelledby="people">
+        <title>Team – Domicile</title>
         <h1 id="people" className="mb-4 text-xl font-semibold">
           Team
         </h1>
@@ -21,6 +22,7 @@ export function Team() {
     );
   return (
     <div className="grid gap-10 lg:grid-cols-2">
+      <title>Team – Domicile</title>
       <People own={account.data.name} />
       <SignIns />
       <Registries />

@@ -30,6 +30,7 @@ export default function TerminalPage() {
   return (
     <div className="flex h-[calc(100vh-9rem)] min-h-80 flex-col gap-2">
       <div className="flex flex-wrap items-baseline gap-4">
+        <title>{`${name}, terminal ${terminal} – Domicile`}</title>
         <h1 className="text-xl font-semibold">
           <Link to={`/workspaces/${name}`} className="hover:underline">
             {name}

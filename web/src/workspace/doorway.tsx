@@ -7,7 +7,7 @@ import { AsCommand, CopyLine } from "../frame/copy";
 import { State } from "../frame/state";
 import { Ago } from "../frame/time";
 import { TroubleNote } from "../frame/trouble";
-import { shortSource } from "../workspaces/plate";
+import { correcting, shortSource } from "../workspaces/plate";
 import { Rebuild, StopsSoon } from "./upkeep";
 
 /** The plate of one workspace with the ways in, and what can be done with it. */
@@ -34,7 +34,9 @@ function Facts({ workspace: w }: { workspace: Workspace }) {
     ["source", shortSource(w.source)],
     ["ref", w.ref],
     ["commit", w.commit?.slice(0, 12)],
+    ["definition", w.definition],
     ["image", w.image],
+    ["built from", w.dockerfile],
     ["site", w.site],
     ["size", w.size],
     ["user", w.user],
@@ -90,10 +92,15 @@ function Actions({ workspace: w }: { workspace: Workspace }) {
             Start
           </button>
         )}
-        {(w.state === "failed" || w.state === "lost") && (
+        {w.goesOn && (
           <button type="button" className="btn btn-primary" onClick={() => again.mutate()} disabled={again.isPending}>
             Go on from there
           </button>
+        )}
+        {w.goesOn === false && (
+          <Link to={correcting(w)} className="btn btn-primary">
+            Correct the address
+          </Link>
         )}
         {w.state === "ready" && (
           <>

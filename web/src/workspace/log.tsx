@@ -1,11 +1,11 @@
-import { useEffect, useRef } from "react";
+import { memo, useEffect, useRef } from "react";
 import type { LogLine } from "../api/client";
 
 /** How many lines are drawn; the earlier ones are a click away in the command line. */
 const drawn = 1000;
 
 /** Lines of a log, at their end while they follow. */
-export function LogLines({ lines, follow }: { lines: LogLine[]; follow: boolean }) {
+export const LogLines = memo(function LogLines({ lines, follow }: { lines: LogLine[]; follow: boolean }) {
   const box = useRef<HTMLDivElement>(null);
   const atEnd = useRef(true);
   useEffect(() => {
@@ -27,4 +27,4 @@ export function LogLines({ lines, follow }: { lines: LogLine[]; follow: boolean 
       ))}
     </div>
   );
-}
+});

@@ -1,6 +1,6 @@
-import { useState } from "react";
-import type { Run, Step } from "../api/client";
-import { seconds, useNow } from "../frame/time";
+import { useMemo, useState } from "react";
+import type { LogLine, Run, Step } from "../api/client";
+import { seconds, useProgressTime } from "../frame/time";
 import { bars, type Bar } from "./scale";
 import { LogLines } from "./log";
 import { useRunLog } from "./runlog";
@@ -13,17 +13,29 @@ const tone: Record<Step["state"], string> = {
   failed: "bg-error",
 };
 
+const none: LogLine[] = [];
+
 /** A run's steps as bars to scale, each with its time and, opened, its log. */
 export function Timeline({ run }: { run: Run }) {
-  const now = useNow(200, run.state === "running");
+  const now = useProgressTime(run.state === "running");
   const log = useRunLog(run.id);
+  // Grouped only when lines come: the bars move five times a second, and the lines stay.
+  const linesOf = useMemo(() => {
+    const groups = new Map<number, LogLine[]>();
+    for (const l of log) {
+      const group = groups.get(l.step);
+      if (group) group.push(l);
+      else groups.set(l.step, [l]);
+    }
+    return groups;
+  }, [log]);
   const scale = bars(run, now);
   // What goes on and what failed stands open unless it was shut by hand.
   const [toggled, setToggled] = useState<Record<number, boolean>>({});
   return (
     <ol className="inked border-t">
       {run.steps.map((s, i) => {
-        const lines = log.filter((l) => l.step === s.position);
+        const lines = linesOf.get(s.position) ?? none;
         const open = toggled[s.position] ?? (s.state === "failed" || (s.state === "running" && lines.length > 0));
         return (
           <li key={s.position} className="inked border-b" data-step={s.name} data-step-state={s.state}>

@@ -2,6 +2,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, type Workspace } from "../api/client";
 import { TroubleNote } from "../frame/trouble";
+import { correcting } from "./plate";
 
 /** What needs a person, each with its one next action. */
 export function Attention({ list }: { list: Workspace[] }) {
@@ -39,7 +40,12 @@ function Item({ workspace: w }: { workspace: Workspace }) {
           </button>
         </>
       )}
-      {w.state !== "ready" && (
+      {w.goesOn === false && (
+        <Link to={correcting(w)} className="btn btn-sm mt-2">
+          Correct the address
+        </Link>
+      )}
+      {w.goesOn && (
         <button type="button" className="btn btn-sm mt-2" disabled={again.isPending} onClick={() => again.mutate()}>
           Go on from there
         </button>

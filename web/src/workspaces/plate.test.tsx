@@ -47,12 +47,17 @@ describe("a plate", () => {
 describe("what needs a person", () => {
   it("is what failed or is out of reach, with one next action", async () => {
     const again = vi.spyOn(api, "provision").mockRejectedValue(new Trouble({ title: "A run is under way", status: 409, code: "busy" }));
-    show(<Attention list={[workspace(), workspace({ id: 2, name: "cabin", state: "failed", reason: "no chart here", file: ".devcontainer.json" })]} />);
+    show(<Attention list={[workspace(), workspace({ id: 2, name: "cabin", state: "failed", goesOn: true, reason: "no chart here", file: ".devcontainer.json" })]} />);
     expect(screen.queryByText("deck")).toBeNull();
     expect(screen.getByText("no chart here")).toBeTruthy();
     fireEvent.click(screen.getByRole("button", { name: "Go on from there" }));
     await waitFor(() => expect(screen.getByRole("alert").textContent).toContain("A run is under way"));
     expect(again).toHaveBeenCalledWith({ source: workspace().source, ref: undefined, name: "cabin", file: ".devcontainer.json" });
+  });
+  it("is corrected where going on would find the same", () => {
+    show(<Attention list={[workspace({ name: "cabin", state: "failed", goesOn: false, reason: "there is no branch winter", ref: "winter" })]} />);
+    expect(screen.queryByRole("button", { name: "Go on from there" })).toBeNull();
+    expect(screen.getByRole("link", { name: "Correct the address" }).getAttribute("href")).toBe(`/new?${new URLSearchParams({ source: workspace().source, ref: "winter" })}`);
   });
   it("says so when there is nothing", () => {
     show(<Attention list={[workspace({ state: "stopped" })]} />);

@@ -33,6 +33,9 @@ export function Plate({ workspace: w }: { workspace: Workspace }) {
 
 export const shortSource = (source: string) => source.replace(/^\w+:\/\//, "").replace(/\.git$/, "");
 
+/** Where a workspace whose address is wrong is made anew. */
+export const correcting = (w: Workspace) => `/new?${new URLSearchParams({ source: w.source, ...(w.ref && { ref: w.ref }) })}`;
+
 /** How far a run is, in steps, and which one goes on. */
 export function Progress({ run }: { run: Run }) {
   const over = run.steps.filter((s) => s.state === "done" || s.state === "skipped").length;

@@ -24,6 +24,7 @@ export function Workspaces() {
   const shown = list.data.filter((w) => matches(w, words));
   return (
     <div className="grid gap-8 lg:grid-cols-[minmax(0,1fr)_20rem]">
+      <title>Workspaces – Domicile</title>
       <section aria-labelledby="workspaces">
         <div className="mb-4 flex flex-wrap items-end gap-4">
           <h1 id="workspaces" className="text-xl font-semibold">
@@ -52,6 +53,7 @@ export function Workspaces() {
 function Empty() {
   return (
     <div className="mx-auto max-w-xl py-16 text-center">
+      <title>Workspaces – Domicile</title>
       <h1 className="text-2xl font-semibold">Your workspaces will hang here</h1>
       <p className="quiet mt-2">Each is a place to work, made of a repository that carries a dev container definition.</p>
       <Link to="/new" className="btn btn-primary mt-6">

@@ -6,6 +6,7 @@ import { GitHosts, Own, Secrets } from "./sealed";
 export function You() {
   return (
     <div className="grid gap-10 lg:grid-cols-2">
+      <title>You – Domicile</title>
       <Keys />
       <Own />
       <GitHosts />
