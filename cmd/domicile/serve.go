@@ -43,7 +43,7 @@ import (
 type settings struct {
 	http, ssh, database, data, engine, agent, folders, address, templates, allow, sizes, size, outside, reserve string
 	workers, tries                                                                                              int
-	idleStop, lookEvery, youngest, keepRuns                                                                     time.Duration
+	idleStop, lookEvery, youngest, keepRuns, keepImages                                                         time.Duration
 	verbose                                                                                                     bool
 }
 
@@ -78,6 +78,7 @@ var serveCommand = command{
 		f.DurationVar(&s.lookEvery, "look-every", time.Minute, "how often the branches of prepared sources are looked at")
 		f.DurationVar(&s.youngest, "tidy-after", 10*time.Minute, "how old something that nothing uses must be to be told as left over")
 		f.DurationVar(&s.keepRuns, "keep-runs", records.UsualRetention.Runs, "how long runs that are over stay with their logs, beside the newest of each workspace; 0: for ever")
+		f.DurationVar(&s.keepImages, "keep-images", 14*24*time.Hour, "how long an image stays that was built here, nothing uses, and would be built again; 0: until its site's disk is short")
 		f.IntVar(&s.workers, "workers", 8, "how many runs are carried out at a time")
 		f.IntVar(&s.tries, "tries", 7, "how often a step is tried whose fault may pass, such as a registry that does not answer")
 		f.BoolVar(&s.verbose, "verbose", false, "log more")
@@ -264,7 +265,7 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 	vault := &vault.Vault{Store: a.store, Seal: seal}
 	retention := records.UsualRetention
 	retention.Runs = s.keepRuns
-	a.runner, err = runs.New(ctx, runs.Options{Store: a.store, Sites: places, Drained: drained, Source: fetcher, Artifacts: artifacts, Compose: reader, Definition: read, Policy: policy, Vault: vault, Keys: keys, DiskReserve: reserve,
+	a.runner, err = runs.New(ctx, runs.Options{Store: a.store, Sites: places, Drained: drained, Source: fetcher, Artifacts: artifacts, Compose: reader, Definition: read, Policy: policy, Vault: vault, Keys: keys, DiskReserve: reserve, KeepImages: s.keepImages,
 		Sizes: sizes, Size: s.size, IdleStop: s.idleStop, LookEvery: s.lookEvery, Retention: retention, Log: log, Workers: s.workers, Tries: s.tries})
 	if err != nil {
 		return err

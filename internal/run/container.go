@@ -49,7 +49,25 @@ func (c *execution) container(ctx context.Context, id string) error {
 			return err
 		}
 	}
-	return c.at.EnsureInstance(ctx, id, judged)
+	err = c.at.EnsureInstance(ctx, id, judged)
+	if err != nil && ctx.Err() == nil && c.imageWent(ctx) {
+		c.log.say("the image went while the workspace was made, and is brought again")
+		if err := c.image(ctx); err != nil {
+			return err
+		}
+		return c.at.EnsureInstance(ctx, id, judged)
+	}
+	return err
+}
+
+// imageWent tells that the image is gone that an earlier step has found: it was used by nobody
+// until now.
+func (c *execution) imageWent(ctx context.Context) bool {
+	if c.out.plan.Container.Saved != "" {
+		return false
+	}
+	there, err := hasImage(ctx, c.at, c.out.plan, c.out.plan.Container.Image)
+	return err == nil && !there
 }
 
 // startDone notes what is done in an instance that is about to be made: nothing inside it,

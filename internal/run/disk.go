@@ -42,11 +42,19 @@ type diskWatch struct {
 	at     site.Measurer
 	before map[string]int64 // what each workspace had written when it was last measured
 	told   map[int64]time.Time
+	// roomMade is when images that nothing uses were last looked for.
+	roomMade time.Time
 }
 
 func (w *diskWatch) look(ctx context.Context) error {
 	reserve := w.o.DiskReserve
 	free, known, err := w.at.Free(ctx)
+	if err == nil && known && reserve > 0 && free <= roomShare*reserve {
+		if err := w.makeRoom(ctx); err != nil && ctx.Err() == nil {
+			w.o.Log.Warn("make room on the disk of a site", "site", w.site, "error", err)
+		}
+		free, known, err = w.at.Free(ctx)
+	}
 	if err != nil || !known || reserve <= 0 || free > 2*reserve {
 		w.before = nil
 		return err

@@ -64,6 +64,9 @@ type Options struct {
 	// DiskReserve is how much of a site's disk stays free, in bytes: who writes most is told
 	// from twice of it on, and stopped at it. 0: nobody is.
 	DiskReserve int64
+	// KeepImages is how long an image stays that nothing uses and that is made again where it
+	// is wanted; 0: until its site's disk is short.
+	KeepImages time.Duration
 	// LookEvery is how often followed branches are looked at; 0 means a minute.
 	LookEvery time.Duration
 	// Retention is how long what nobody needs any more is kept.
@@ -238,6 +241,7 @@ func (r *Runner) Serve(ctx context.Context) error {
 		})
 		background.Go(func() { r.reconcile(here, at.name, at) })
 		background.Go(func() { r.watchUse(here, at.name) })
+		background.Go(func() { r.sweep(here, at.name) })
 		if m := at.can.Measurer; m != nil {
 			background.Go(func() { r.watchDisk(here, at.name, m) })
 		}

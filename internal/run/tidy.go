@@ -29,7 +29,8 @@ func (r *Runner) Leftovers(ctx context.Context) (map[string][]site.Leftover, err
 	return out, nil
 }
 
-// known lists the ids of the workspaces and snapshots that a site may have something of.
+// known lists the ids of the workspaces and snapshots that a site may have something of, and
+// the images that these workspaces are planned with.
 func (r *Runner) known(ctx context.Context, site string) (ids []string, err error) {
 	list, err := r.o.Store.WorkspacesAt(ctx, site)
 	if err != nil {
@@ -37,6 +38,13 @@ func (r *Runner) known(ctx context.Context, site string) (ids []string, err erro
 	}
 	for _, w := range list {
 		ids = append(ids, w.SiteID())
+	}
+	plans, err := r.Plans(ctx, list)
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range plans {
+		ids = append(ids, p.Made()...)
 	}
 	snapshots, err := r.o.Store.SnapshotsAt(ctx, site)
 	if err != nil {

@@ -84,7 +84,8 @@ type Differ interface {
 type Sweeper interface {
 	// Leftovers finds what this installation made and nothing uses any more, and nothing
 	// that was made a moment ago; known gives the ids of the workspaces and of the snapshots
-	// there are, and is called when the place has been looked at.
+	// there are, and the names of the images that workspaces are planned with, and is called
+	// when the place has been looked at.
 	Leftovers(ctx context.Context, known func(ctx context.Context) ([]string, error)) ([]Leftover, error)
 	// RemoveLeftover removes one of them.
 	RemoveLeftover(ctx context.Context, l Leftover) error

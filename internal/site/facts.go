@@ -2,6 +2,7 @@ package site
 
 import (
 	"io/fs"
+	"time"
 
 	"domicile/internal/plan"
 	"domicile/internal/recipe"
@@ -41,6 +42,9 @@ type Leftover struct {
 	Name  string
 	Bytes int64 // what becomes free at least; 0: not known
 	Why   string
+	// Again tells that it is made again where it is wanted, Made when it came to be here.
+	Again bool
+	Made  time.Time
 }
 
 // Instance is what holds a workspace at a site.

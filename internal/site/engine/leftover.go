@@ -67,13 +67,16 @@ func (s *Site) Leftovers(ctx context.Context, known func(ctx context.Context) ([
 	}
 	for _, i := range built {
 		mine := slices.IndexFunc(tagsOf(i), func(t string) bool { return strings.HasPrefix(t, recipe.TagPrefix) })
-		if mine >= 0 && !used[i.ID] && s.imageIsOld(ctx, i.ID) {
-			list = append(list, site.Leftover{Kind: "image", Name: tagsOf(i)[mine], Bytes: own[i.ID], Why: "no workspace is made from it; it would be built again where it is wanted"})
+		if mine < 0 || used[i.ID] || slices.ContainsFunc(ids, func(name string) bool { return s.local(name) == tagsOf(i)[mine] }) {
+			continue
+		}
+		if made := s.imageCame(ctx, i.ID); s.old(made) {
+			list = append(list, site.Leftover{Kind: "image", Name: tagsOf(i)[mine], Bytes: own[i.ID], Why: "no workspace is made from it; it would be built again where it is wanted", Again: true, Made: made})
 		}
 	}
 	for _, i := range kept {
 		snapshot, mine := strings.CutPrefix(i.Labels[labelSnapshot], s.o.Installation+"-")
-		if !mine || used[i.ID] || slices.Contains(ids, snapshot) || !s.imageIsOld(ctx, i.ID) {
+		if !mine || used[i.ID] || slices.Contains(ids, snapshot) || !s.old(s.imageCame(ctx, i.ID)) {
 			continue
 		}
 		// An image that somebody made elsewhere may have the label too, but not the name.
@@ -85,7 +88,7 @@ func (s *Site) Leftovers(ctx context.Context, known func(ctx context.Context) ([
 	}
 	for _, i := range trials {
 		at := slices.IndexFunc(tagsOf(i), func(t string) bool { return strings.HasPrefix(t, trialImage+":") })
-		if at >= 0 && tagsOf(i)[at] != s.trialName() && !used[i.ID] && s.imageIsOld(ctx, i.ID) {
+		if at >= 0 && tagsOf(i)[at] != s.trialName() && !used[i.ID] && s.old(s.imageCame(ctx, i.ID)) {
 			list = append(list, site.Leftover{Kind: "image", Name: tagsOf(i)[at], Bytes: own[i.ID], Why: "networks were tried with an agent of an earlier version"})
 		}
 	}
@@ -129,20 +132,24 @@ func (s *Site) ownBytes(ctx context.Context) (map[string]int64, error) {
 	return own, nil
 }
 
-func (s *Site) old(made time.Time) bool { return time.Since(made) >= s.o.Youngest }
+// old tells of something that was made long enough ago; never of what is not known.
+func (s *Site) old(made time.Time) bool { return !made.IsZero() && time.Since(made) >= s.o.Youngest }
 
-// imageIsOld looks when an image came to be here: one that was made of what was kept of
-// earlier builds may have an earlier time in itself.
-func (s *Site) imageIsOld(ctx context.Context, id string) bool {
+// imageCame tells when an image came to be here, or was last asked for by its name: one that
+// was made of what was kept of earlier builds may have an earlier time in itself.
+func (s *Site) imageCame(ctx context.Context, id string) time.Time {
 	i, err := s.api.ImageInspect(ctx, id)
 	if err != nil {
-		return false
+		return time.Time{}
 	}
 	made, err := time.Parse(time.RFC3339Nano, i.Created)
+	if err != nil {
+		return time.Time{}
+	}
 	if i.Metadata.LastTagTime.After(made) {
 		made = i.Metadata.LastTagTime
 	}
-	return err == nil && s.old(made)
+	return made
 }
 
 // RemoveLeftover removes one of those that Leftovers found. What came into use meanwhile
