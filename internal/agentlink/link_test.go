@@ -1,61 +1,237 @@
 package agentlink
 
 import (
+	"bytes"
 	"context"
 	"crypto/ed25519"
 	"crypto/rand"
+	"encoding/json"
+	"io"
 	"net"
+	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
 
+	"domicile/internal/agent/wire"
 	"domicile/internal/fault"
 )
 
-// silent is a connection to an agent that shakes hands and then says nothing.
-func silent(t *testing.T) *Link {
+func signer(t *testing.T) ssh.Signer {
 	t.Helper()
 	_, key, err := ed25519.GenerateKey(rand.Reader)
 	require.NoError(t, err)
-	signer, err := ssh.NewSignerFromKey(key)
+	s, err := ssh.NewSignerFromKey(key)
 	require.NoError(t, err)
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	t.Cleanup(func() { listener.Close() })
+	return s
+}
+
+// unhurried is an end of a pipe to which can be written before the other one reads: in SSH both
+// speak first.
+type unhurried struct {
+	net.Conn
+	out    chan []byte
+	closed context.Context
+	close  context.CancelFunc
+}
+
+func pipe() (near, far net.Conn) {
+	a, b := net.Pipe()
+	return hurry(a), hurry(b)
+}
+
+func hurry(c net.Conn) net.Conn {
+	u := unhurried{Conn: c, out: make(chan []byte, 4096)}
+	u.closed, u.close = context.WithCancel(context.Background())
 	go func() {
-		conn, err := listener.Accept()
+		for {
+			select {
+			case p := <-u.out:
+				if _, err := c.Write(p); err != nil {
+					return
+				}
+			case <-u.closed.Done():
+				return
+			}
+		}
+	}()
+	return u
+}
+
+func (u unhurried) Write(p []byte) (int, error) {
+	select {
+	case u.out <- bytes.Clone(p):
+		return len(p), nil
+	case <-u.closed.Done():
+		return 0, net.ErrClosed
+	}
+}
+
+func (u unhurried) Close() error {
+	u.close()
+	return u.Conn.Close()
+}
+
+// agent is the other end of a stream: what root of a workspace may have put in the agent's
+// place. requests and channels answer what comes; nil: nothing is answered.
+type agent struct {
+	requests func(*ssh.Request)
+	channels func(ssh.NewChannel)
+}
+
+// linked opens a link to an agent.
+func (a agent) linked(t *testing.T) *Link {
+	t.Helper()
+	near, far := pipe()
+	key := signer(t)
+	config := &ssh.ServerConfig{PublicKeyCallback: func(ssh.ConnMetadata, ssh.PublicKey) (*ssh.Permissions, error) { return nil, nil }}
+	config.AddHostKey(signer(t))
+	go func() {
+		_, channels, requests, err := ssh.NewServerConn(far, config)
 		if err != nil {
 			return
 		}
-		config := &ssh.ServerConfig{NoClientAuth: true, PublicKeyCallback: func(ssh.ConnMetadata, ssh.PublicKey) (*ssh.Permissions, error) { return nil, nil }}
-		config.AddHostKey(signer)
-		_, _, _, err = ssh.NewServerConn(conn, config)
-		assert.NoError(t, err) // what it is asked is read by nobody
+		defer far.Close()
+		go func() {
+			for c := range channels {
+				if a.channels != nil {
+					a.channels(c)
+				}
+			}
+		}()
+		for r := range requests {
+			if a.requests != nil {
+				a.requests(r)
+			}
+		}
 	}()
-	stream, err := net.Dial("tcp", listener.Addr().String())
+	l, err := Open(t.Context(), near, key)
 	require.NoError(t, err)
-	link, err := Open(t.Context(), stream, signer)
-	require.NoError(t, err)
-	t.Cleanup(func() { link.Close() })
-	return link
+	t.Cleanup(func() { l.Close() })
+	return l.Quiet()
 }
 
-// Nobody waits for an agent that does not answer longer than the limit, or than they want.
+// Whoever is silent is given up in time, whatever was asked; the fault says so and may pass.
 func TestASilentAgent(t *testing.T) {
-	link := silent(t)
-	err := link.call(t.Context(), 50*time.Millisecond, "hello", struct{}{}, &struct{}{})
-	assert.Equal(t, "agent-unreachable", fault.Code(err))
-	assert.True(t, fault.IsTransient(err))
-	assert.ErrorContains(t, err, "did not answer hello within 50ms")
+	synctest.Test(t, func(t *testing.T) {
+		near, far := net.Pipe()
+		go func() { _, _ = io.Copy(io.Discard, far) }()
+		begun := time.Now()
+		_, err := Open(t.Context(), near, signer(t))
+		assert.Equal(t, "agent-unreachable", fault.Code(err), "%v", err)
+		assert.True(t, fault.IsTransient(err))
+		assert.Equal(t, handshakeLimit, time.Since(begun))
+		far.Close()
+	})
+	for name, call := range map[string]func(context.Context, *Link) error{
+		"hello":     func(ctx context.Context, l *Link) error { _, err := l.Hello(ctx); return err },
+		"terminals": func(ctx context.Context, l *Link) error { _, err := l.Terminals(ctx); return err },
+		"tell":      func(ctx context.Context, l *Link) error { return l.Tell(ctx, "the tide turns") },
+		"task": func(ctx context.Context, l *Link) error {
+			return l.Task(ctx, wire.TaskRequest{Key: "k", Shell: "true"}, io.Discard)
+		},
+		"put": func(ctx context.Context, l *Link) error { return l.Put(ctx, "/src", strings.NewReader("")) },
+	} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				l := agent{}.linked(t)
+				begun := time.Now()
+				err := call(t.Context(), l)
+				assert.Equal(t, "agent-unreachable", fault.Code(err), "%v", err)
+				assert.True(t, fault.IsTransient(err))
+				assert.Equal(t, callLimit, time.Since(begun))
+			})
+		})
+	}
+}
 
+// What greets with anything but SSH, or ends at once, is no agent.
+func TestWhatIsNoAgent(t *testing.T) {
+	for name, says := range map[string]string{"nothing": "", "the web": "HTTP/1.1 200 OK\r\n\r\n", "a flood": strings.Repeat("tide", 100_000), "an old one": "SSH-1.5-reef\r\n"} {
+		t.Run(name, func(t *testing.T) {
+			near, far := net.Pipe()
+			go func() { _, _ = io.Copy(io.Discard, far) }()
+			go func() {
+				_, _ = io.WriteString(far, says)
+				far.Close()
+			}()
+			_, err := Open(t.Context(), near, signer(t))
+			assert.Equal(t, "agent-unreachable", fault.Code(err), "%v", err)
+		})
+	}
+}
+
+// An agent that answers wrongly is told of as such, and nothing it says is taken for more.
+func TestABrokenAgent(t *testing.T) {
+	refusing := agent{requests: func(r *ssh.Request) { _ = r.Reply(false, nil) }, channels: func(c ssh.NewChannel) { _ = c.Reject(ssh.Prohibited, "no room") }}
+	l := refusing.linked(t)
+	_, err := l.Hello(t.Context())
+	assert.Equal(t, "agent-refused", fault.Code(err))
+	assert.ErrorContains(t, l.Task(t.Context(), wire.TaskRequest{}, io.Discard), "no room")
+
+	nonsense := agent{requests: func(r *ssh.Request) { _ = r.Reply(true, []byte("{tide")) }}
+	_, err = nonsense.linked(t).Hello(t.Context())
+	assert.ErrorContains(t, err, "read answer")
+
+	wrongUser := agent{requests: func(r *ssh.Request) {
+		b, _ := json.Marshal(wire.SessionReply{Error: "there is no user nobody-here"})
+		_ = r.Reply(true, b)
+	}}
+	_, err = wrongUser.linked(t).Configure(t.Context(), wire.Session{})
+	assert.Equal(t, "bad-user", fault.Code(err))
+}
+
+// A command's end is told as what it was; without an end the connection is what broke.
+func TestHowACommandEnds(t *testing.T) {
+	ends := func(finish func(ssh.Channel)) agent {
+		return agent{channels: func(c ssh.NewChannel) {
+			channel, requests, err := c.Accept()
+			if err != nil {
+				return
+			}
+			go ssh.DiscardRequests(requests)
+			_, _ = io.WriteString(channel, "said")
+			finish(channel)
+			channel.Close()
+		}}
+	}
+	var exit *ExitError
+	for name, c := range map[string]struct {
+		finish func(ssh.Channel)
+		check  func(*testing.T, error)
+	}{
+		"well":  {func(c ssh.Channel) { _, _ = c.SendRequest("exit-status", false, ssh.Marshal(struct{ S uint32 }{0})) }, func(t *testing.T, err error) { assert.NoError(t, err) }},
+		"badly": {func(c ssh.Channel) { _, _ = c.SendRequest("exit-status", false, ssh.Marshal(struct{ S uint32 }{3})) }, func(t *testing.T, err error) { require.ErrorAs(t, err, &exit); assert.Equal(t, 3, exit.Status) }},
+		"by a signal": {func(c ssh.Channel) {
+			_, _ = c.SendRequest("exit-signal", false, ssh.Marshal(struct {
+				N    string
+				C    bool
+				M, L string
+			}{"KILL", false, "", ""}))
+		}, func(t *testing.T, err error) {
+			require.ErrorAs(t, err, &exit)
+			assert.Equal(t, "ended by signal KILL", exit.Error())
+		}},
+		"half said":  {func(c ssh.Channel) { _, _ = c.SendRequest("exit-status", false, []byte{1}) }, func(t *testing.T, err error) { assert.True(t, fault.IsTransient(err)) }},
+		"not at all": {func(ssh.Channel) {}, func(t *testing.T, err error) { assert.True(t, fault.IsTransient(err)) }},
+	} {
+		t.Run(name, func(t *testing.T) {
+			var out bytes.Buffer
+			c.check(t, ends(c.finish).linked(t).Task(t.Context(), wire.TaskRequest{Key: "k"}, &out))
+			assert.Equal(t, "said", out.String())
+		})
+	}
+}
+
+// Who is no longer waited for is left at once.
+func TestACallThatIsGivenUp(t *testing.T) {
+	l := agent{}.linked(t)
 	ctx, cancel := context.WithCancel(t.Context())
-	time.AfterFunc(50*time.Millisecond, cancel)
-	_, err = silent(t).Activity(ctx)
+	cancel()
+	_, err := l.Hello(ctx)
 	assert.ErrorIs(t, err, context.Canceled)
-	ctx, cancel = context.WithTimeout(t.Context(), 50*time.Millisecond)
-	defer cancel()
-	assert.Error(t, silent(t).Put(ctx, "/x", nil))
 }
