@@ -85,13 +85,9 @@ func printEffective(w io.Writer, r *definition.Report) error {
 	if err != nil {
 		return fmt.Errorf("print the configuration: %w", err)
 	}
-	origins := r.Origins
-	if origins == nil {
-		origins = r.FindOrigins()
-	}
 	table := newTable(w)
 	for _, m := range text.Root.Members {
-		printMember(table, "/"+m.Name, m.Name, m.Value, origins)
+		printMember(table, "/"+m.Name, m.Name, m.Value, r.Origins)
 	}
 	table.flush()
 	return nil

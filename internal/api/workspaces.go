@@ -309,7 +309,7 @@ func (s *Server) workspaceView(w records.Workspace, p *plan.Plan) Workspace {
 
 // portView shows a port with what the definition says of it.
 func portView(p plan.Port) Port {
-	v := Port{Port: p.Port.String(), Label: optional(p.Label), Protocol: optional(p.Protocol), RequireLocalPort: whenTrue(p.RequireLocalPort), ElevateIfNeeded: whenTrue(p.ElevateIfNeeded)}
+	v := Port{Port: p.Port.String(), From: optional(p.From), Label: optional(p.Label), Protocol: optional(p.Protocol), RequireLocalPort: whenTrue(p.RequireLocalPort), ElevateIfNeeded: whenTrue(p.ElevateIfNeeded)}
 	if p.OnAutoForward != "" {
 		v.OnAutoForward = new(PortOnAutoForward(p.OnAutoForward))
 	}

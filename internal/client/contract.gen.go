@@ -686,8 +686,11 @@ type PlannedStep struct {
 // Port A port that the definition names.
 type Port struct {
 	// ElevateIfNeeded Rights may be asked for to have the port on the person's side.
-	ElevateIfNeeded *bool   `json:"elevateIfNeeded,omitempty"`
-	Label           *string `json:"label,omitempty"`
+	ElevateIfNeeded *bool `json:"elevateIfNeeded,omitempty"`
+
+	// From Who names it: definition, image, or a feature by its reference.
+	From  *string `json:"from,omitempty"`
+	Label *string `json:"label,omitempty"`
 
 	// OnAutoForward What to do when something listens there. Default: notify.
 	OnAutoForward *PortOnAutoForward `json:"onAutoForward,omitempty"`

@@ -117,50 +117,58 @@ func (v *Value) holdsOnly(k Kind) bool {
 	return v.Kind == Object && !slices.ContainsFunc(v.Members, func(m Member) bool { return m.Value.Kind != k })
 }
 
-// merge adds a snippet to what came before it (the standard's "Merge logic").
-func (e *Effective) merge(s *snippet) {
+// merge adds a snippet to what came before it (the standard's "Merge logic"), and notes of
+// what it brought that it did.
+func (e *Effective) merge(s *snippet, o origins) {
 	// The largest of each.
 	if h := s.HostRequirements; h != nil {
 		if e.HostRequirements == nil {
 			e.HostRequirements = &HostRequirements{}
 		}
-		e.HostRequirements.merge(h)
+		e.HostRequirements.merge(h, s.from, o)
 	}
 	// True if any is.
-	e.Init = e.Init || s.Init
-	e.Privileged = e.Privileged || s.Privileged
+	anyOf(&e.Init, s.Init, "init", s.from, o)
+	anyOf(&e.Privileged, s.Privileged, "privileged", s.from, o)
 	// Unions without duplicates.
-	e.CapAdd = union(e.CapAdd, s.CapAdd)
-	e.SecurityOpt = union(e.SecurityOpt, s.SecurityOpt)
-	e.ForwardPorts = unionPorts(e.ForwardPorts, s.ForwardPorts)
+	e.CapAdd = union(e.CapAdd, s.CapAdd, "capAdd", s.from, o)
+	e.SecurityOpt = union(e.SecurityOpt, s.SecurityOpt, "securityOpt", s.from, o)
+	e.ForwardPorts = unionPorts(e.ForwardPorts, s.ForwardPorts, s.from, o)
 	// Lists of all.
-	e.Entrypoint = append(e.Entrypoint, s.Entrypoint...)
+	for _, line := range s.Entrypoint {
+		e.Entrypoint = append(e.Entrypoint, line)
+		o.noteFirst("entrypoint", line, s.from)
+	}
 	for _, m := range s.Mounts {
 		e.Mounts = slices.DeleteFunc(e.Mounts, func(old Mount) bool { return old.Target == m.Target })
 		e.Mounts = append(e.Mounts, m)
+		o.note("mounts", m.Target, s.from)
 	}
 	for name, command := range s.commands {
 		stage := e.stage(name)
 		*stage = append(*stage, Command{From: s.from, Command: command})
 	}
 	// By variable, by port: the last wins.
-	e.ContainerEnv = overlay(e.ContainerEnv, s.ContainerEnv)
-	e.RemoteEnv = overlay(e.RemoteEnv, s.RemoteEnv)
-	e.PortsAttributes = overlay(e.PortsAttributes, s.PortsAttributes)
-	e.Secrets = overlay(e.Secrets, s.Secrets)
+	e.ContainerEnv = overlay(e.ContainerEnv, s.ContainerEnv, "containerEnv", s.from, o)
+	e.RemoteEnv = overlay(e.RemoteEnv, s.RemoteEnv, "remoteEnv", s.from, o)
+	e.PortsAttributes = overlay(e.PortsAttributes, s.PortsAttributes, "portsAttributes", s.from, o)
+	e.Secrets = overlay(e.Secrets, s.Secrets, "secrets", s.from, o)
 	if s.Customizations != nil {
 		merged, _ := mergeDeep(anyMap(e.Customizations), s.Customizations).(map[string]any)
 		e.Customizations = merged
+		for name := range s.Customizations {
+			o.note("customizations", name, s.from)
+		}
 	}
 	// The last wins.
-	last(&e.WaitFor, s.WaitFor)
-	last(&e.ContainerUser, s.ContainerUser)
-	last(&e.RemoteUser, s.RemoteUser)
-	last(&e.UserEnvProbe, s.UserEnvProbe)
-	last(&e.OverrideCommand, s.OverrideCommand)
-	last(&e.ShutdownAction, s.ShutdownAction)
-	last(&e.UpdateRemoteUserUID, s.UpdateRemoteUserUID)
-	last(&e.OtherPortsAttributes, s.OtherPortsAttributes)
+	last(&e.WaitFor, s.WaitFor, "waitFor", s.from, o)
+	last(&e.ContainerUser, s.ContainerUser, "containerUser", s.from, o)
+	last(&e.RemoteUser, s.RemoteUser, "remoteUser", s.from, o)
+	last(&e.UserEnvProbe, s.UserEnvProbe, "userEnvProbe", s.from, o)
+	last(&e.OverrideCommand, s.OverrideCommand, "overrideCommand", s.from, o)
+	last(&e.ShutdownAction, s.ShutdownAction, "shutdownAction", s.from, o)
+	last(&e.UpdateRemoteUserUID, s.UpdateRemoteUserUID, "updateRemoteUserUID", s.from, o)
+	last(&e.OtherPortsAttributes, s.OtherPortsAttributes, "otherPortsAttributes", s.from, o)
 	// Only a definition has these; a label cannot set them.
 	if s.from != fromDefinition {
 		return
@@ -170,14 +178,26 @@ func (e *Effective) merge(s *snippet) {
 	e.WorkspaceFolder, e.WorkspaceMount, e.Nowhere = s.WorkspaceFolder, s.WorkspaceMount, s.Nowhere
 	e.RunArgs, e.AppPort = s.RunArgs, s.AppPort
 	e.Features, e.OverrideFeatureInstallOrder = s.Features, s.OverrideFeatureInstallOrder
+	for _, name := range []string{"name", "image", "build", "dockerComposeFile", "service", "runServices", "workspaceMount", "runArgs", "appPort", "features", "overrideFeatureInstallOrder"} {
+		o.note(name, "", s.from)
+	}
+	if s.WorkspaceFolder != "" {
+		o.note("workspaceFolder", "", s.from)
+	}
 }
 
-func (h *HostRequirements) merge(other *HostRequirements) {
+func (h *HostRequirements) merge(other *HostRequirements, from string, o origins) {
 	h.CPUs = max(h.CPUs, other.CPUs)
 	h.Memory = largerAmount(h.Memory, other.Memory)
 	h.Storage = largerAmount(h.Storage, other.Storage)
 	if gpuRank(other.GPU) >= gpuRank(h.GPU) {
 		h.GPU = other.GPU
+		o.note("hostRequirements", "gpu", from)
+	}
+	for name, brought := range map[string]bool{"cpus": h.CPUs == other.CPUs, "memory": h.Memory == other.Memory, "storage": h.Storage == other.Storage} {
+		if brought {
+			o.note("hostRequirements", name, from)
+		}
 	}
 }
 
@@ -196,37 +216,48 @@ func gpuRank(gpu any) int {
 	return 0
 }
 
-func last[T comparable](to *T, value T) {
-	var zero T
-	if value != zero {
-		*to = value
+func anyOf(to *bool, value bool, property, from string, o origins) {
+	if value {
+		*to = true
+		o.noteFirst(property, "", from)
 	}
 }
 
-func overlay[T any](base, over map[string]T) map[string]T {
+func last[T comparable](to *T, value T, property, from string, o origins) {
+	var zero T
+	if value != zero {
+		*to = value
+		o.note(property, "", from)
+	}
+}
+
+func overlay[T any](base, over map[string]T, property, from string, o origins) map[string]T {
 	if base == nil && over != nil {
 		base = map[string]T{}
 	}
 	for k, v := range over {
 		base[k] = v
+		o.note(property, k, from)
 	}
 	return base
 }
 
-func union(a, b []string) []string {
+func union(a, b []string, property, from string, o origins) []string {
 	for _, s := range b {
 		if !slices.Contains(a, s) {
 			a = append(a, s)
 		}
+		o.noteFirst(property, s, from)
 	}
 	return a
 }
 
-func unionPorts(a, b []Port) []Port {
+func unionPorts(a, b []Port, from string, o origins) []Port {
 	for _, p := range b {
-		if !slices.ContainsFunc(a, func(q Port) bool { return p.String() == q.String() }) {
+		if !slices.ContainsFunc(a, func(q Port) bool { return p.Same(q) }) {
 			a = append(a, p)
 		}
+		o.noteFirst("forwardPorts", p.String(), from)
 	}
 	return a
 }

@@ -1,90 +1,91 @@
 package definition
 
 import (
-	"bytes"
-	"encoding/json"
+	"reflect"
 	"slices"
+	"strconv"
+	"strings"
 )
 
 // fromDefault is the origin of what the standard says where all sources are silent.
 const fromDefault = "default"
 
-// FindOrigins tells of each value of the effective configuration where it came from. Objects
-// whose members are merged one by one, and lists, are told member by member.
-func (r *Report) FindOrigins() map[string]string {
-	if r.Origins != nil {
-		return r.Origins
+// origins carry, while sources are merged, where each value came from: by the property, and
+// by the member of an object, or the item of a list as itemKey names it.
+type origins map[origin]string
+
+type origin struct{ property, key string }
+
+// note says where a value comes from; of several sources the last one counts.
+func (o origins) note(property, key, from string) { o[origin{property, key}] = from }
+
+// noteFirst is for what counts once: of several sources the first one counts.
+func (o origins) noteFirst(property, key, from string) {
+	if _, known := o[origin{property, key}]; !known {
+		o.note(property, key, from)
 	}
-	if r.Effective == nil || len(r.snippets) == 0 {
-		return nil
-	}
-	sources := make([]*Value, len(r.snippets))
-	for i, s := range r.snippets {
-		sources[i] = valueOf(s.Effective)
-	}
-	out := map[string]string{}
-	final := valueOf(r.Effective)
-	if final == nil {
-		return nil
-	}
-	for _, m := range final.Members {
-		at := pointer("", m.Name)
-		switch {
-		case m.Name == "initializeCommand" || slices.Contains(Lifecycle, m.Name): // each says so itself
-		case m.Name == "workspaceFolder":
-			out[at] = r.written(m.Name)
-		case m.Value.Kind == Array:
-			for i, item := range m.Value.Items {
-				out[pointer(at, i)] = r.origin(sources, func(s *Value) bool {
-					list := s.Get(m.Name)
-					return list != nil && slices.ContainsFunc(list.Items, item.same)
-				}, false)
-			}
-		case m.Value.Kind == Object && m.Name != "build" && m.Name != "workspaceMount":
-			for _, member := range m.Value.Members {
-				out[pointer(at, member.Name)] = r.origin(sources, func(s *Value) bool {
-					v := s.Get(m.Name).Get(member.Name)
-					return v != nil && (m.Name == "customizations" || member.Value.same(v))
-				}, true)
-			}
-		default:
-			// true if any is: the first that says so; else the last that says anything
-			out[at] = r.origin(sources, func(s *Value) bool { v := s.Get(m.Name); return v != nil && m.Value.same(v) }, m.Name != "init" && m.Name != "privileged")
-		}
-	}
-	return out
 }
 
-func (r *Report) written(name string) string {
-	if r.Text != nil && r.Text.Root.Get(name) != nil {
-		return fromDefinition
+// of tells where a value came from, or the property that it is in.
+func (o origins) of(property, key string) string {
+	for _, at := range []origin{{property, key}, {property, ""}} {
+		if from, known := o[at]; known {
+			return from
+		}
 	}
 	return fromDefault
 }
 
-func (r *Report) origin(sources []*Value, has func(*Value) bool, last bool) string {
-	found := fromDefault
-	for i, s := range sources {
-		if s != nil && has(s) {
-			found = r.snippets[i].from
-			if !last {
-				break
+// pointers tells of each value of a merged configuration, by JSON pointer, where it came from.
+// Objects whose members are merged one by one, and lists, are told member by member; commands
+// say so themselves.
+func (o origins) pointers(e *Effective) map[string]string {
+	out := map[string]string{}
+	each(reflect.ValueOf(e).Elem(), func(name string, v reflect.Value) {
+		at := pointer("", name)
+		switch {
+		case name == "initializeCommand" || slices.Contains(Lifecycle, name):
+		case v.Kind() == reflect.Slice:
+			for i := range v.Len() {
+				out[pointer(at, i)] = o.of(name, itemKey(v.Index(i), i))
 			}
+		case v.Kind() == reflect.Map:
+			for _, key := range v.MapKeys() {
+				out[pointer(at, key.String())] = o.of(name, key.String())
+			}
+		case v.Kind() == reflect.Struct && name != "build" && name != "workspaceMount":
+			each(v, func(member string, _ reflect.Value) { out[pointer(at, member)] = o.of(name, member) })
+		default:
+			out[at] = o.of(name, "")
 		}
-	}
-	return found
+	})
+	return out
 }
 
-func (v *Value) same(other *Value) bool { return bytes.Equal(compact(v), compact(other)) }
+// each calls f with the properties of a struct that would be written, by their names.
+func each(v reflect.Value, f func(name string, v reflect.Value)) {
+	for i := range v.NumField() {
+		name, options, _ := strings.Cut(v.Type().Field(i).Tag.Get("json"), ",")
+		field := v.Field(i)
+		if name == "" || name == "-" || options == "omitempty" && field.IsZero() {
+			continue
+		}
+		for field.Kind() == reflect.Pointer && !field.IsNil() && field.Type() != reflect.TypeFor[*bool]() || field.Kind() == reflect.Interface && !field.IsNil() {
+			field = field.Elem()
+		}
+		f(name, field)
+	}
+}
 
-func valueOf(x any) *Value {
-	b, err := json.Marshal(x)
-	if err != nil {
-		return nil
+// itemKey names an item of a list: what tells it from others where lists are joined.
+func itemKey(item reflect.Value, i int) string {
+	switch x := item.Interface().(type) {
+	case string:
+		return x
+	case Port:
+		return x.String()
+	case Mount:
+		return x.Target
 	}
-	t, err := ParseText("", b)
-	if err != nil {
-		return nil
-	}
-	return t.Root
+	return strconv.Itoa(i)
 }

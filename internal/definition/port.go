@@ -31,6 +31,9 @@ func ParsePort(s string) (Port, error) {
 
 var hostName = regexp.MustCompile(`^[A-Za-z0-9]([A-Za-z0-9._-]*[A-Za-z0-9])?$`)
 
+// Same tells whether two ports are one, however each is written.
+func (p Port) Same(q Port) bool { return p.Host == q.Host && p.Number == q.Number }
+
 // String is the port as portsAttributes names it.
 func (p Port) String() string {
 	if p.Host == "" {

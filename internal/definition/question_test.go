@@ -117,7 +117,7 @@ func TestOrigins(t *testing.T) {
 		Options{ImageMetadata: []byte(`[{"remoteUser": "crew", "forwardPorts": [2]}]`)})
 	for at, want := range map[string]string{"/remoteUser": "image", "/remoteEnv/A": "definition", "/capAdd/0": "./f", "/capAdd/1": "./f", "/init": "./f", "/containerEnv/X": "./f",
 		"/forwardPorts/0": "image", "/forwardPorts/1": "definition", "/waitFor": "default", "/workspaceFolder": "default", "/image": "definition"} {
-		assert.Equal(t, want, r.FindOrigins()[at], at)
+		assert.Equal(t, want, r.Origins[at], at)
 	}
 }
 

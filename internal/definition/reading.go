@@ -48,7 +48,7 @@ type placed interface{ Place() FeatureFiles }
 // Plain gives the report as plain data.
 func (r *Report) Plain() Reading {
 	copied := *r
-	copied.Makes, copied.Origins = r.Facts(), r.FindOrigins()
+	copied.Makes = r.Facts()
 	out := Reading{Report: wireReport(copied), Text: r.Text, Folder: r.LocalFolder, Locks: r.Locks, BaseUser: r.BaseUser, Metadata: r.Metadata, Inputs: r.inputs, Caches: r.caches}
 	if r.Effective != nil {
 		out.Nowhere = r.Effective.Nowhere

@@ -42,9 +42,8 @@ type Report struct {
 	// this definition carries (the standard's "Image metadata").
 	Metadata []json.RawMessage `json:"-"`
 
-	snippets []*snippet
-	inputs   inputs
-	caches   map[string]bool // Dockerfiles that keep caches between builds
+	inputs inputs
+	caches map[string]bool // Dockerfiles that keep caches between builds
 }
 
 // Feature is one feature in installation order.
@@ -104,9 +103,6 @@ func (r *Report) MarshalJSON() ([]byte, error) {
 	if c.Makes == nil {
 		c.Makes = r.Facts()
 	}
-	if c.Origins == nil {
-		c.Origins = r.FindOrigins()
-	}
 	if c.Features == nil {
 		c.Features = []Feature{}
 	}
@@ -162,7 +158,7 @@ func (r *Report) effective(ctx context.Context, c *checker, files fs.FS, o Optio
 		label = []byte(r.ownLabel)
 	}
 
-	r.snippets = r.imageSnippets(label, vars)
+	snippets := r.imageSnippets(label, vars)
 	for _, n := range nodes {
 		r.Features = append(r.Features, n.feature())
 		r.Metadata = append(r.Metadata, n.metadata())
@@ -175,18 +171,18 @@ func (r *Report) effective(ctx context.Context, c *checker, files fs.FS, o Optio
 			c.add(Error, "wrong-type", n.place, n.path, "%v", err)
 			continue
 		}
-		r.snippets = append(r.snippets, s)
+		snippets = append(snippets, s)
 	}
-	r.snippets = append(r.snippets, own)
+	snippets = append(snippets, own)
 	r.Metadata = append(r.Metadata, ownMetadata(root))
-	e := &Effective{}
-	for _, s := range r.snippets {
-		e.merge(s)
+	e, from := &Effective{}, origins{}
+	for _, s := range snippets {
+		e.merge(s, from)
 	}
 	e.WorkspaceFolder = folder
 	e.fillDefaults(r.Kind)
-	r.Effective = e
-	if r.Domicile, err = readDomicile(mergedDomicile(r.snippets)); err != nil {
+	r.Effective, r.Origins = e, from.pointers(e)
+	if r.Domicile, err = readDomicile(mergedDomicile(snippets)); err != nil {
 		r.addError("bad-customization", r.File, "%v", err)
 	}
 	if len(label) > 0 {

@@ -66,7 +66,7 @@ func (w *written) place(pointer string) string {
 			return fmt.Sprintf("%s:%d", r.File, r.Text.Position(v.Offset).Line)
 		}
 	}
-	if from := r.FindOrigins()[pointer]; from != "" {
+	if from := r.Origins[pointer]; from != "" {
 		return "from " + from
 	}
 	return r.File

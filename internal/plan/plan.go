@@ -168,6 +168,8 @@ type Session struct {
 type Port struct {
 	Port definition.Port `json:"port"`
 	definition.PortAttributes
+	// From is who names it: definition, image, or a feature by its reference.
+	From string `json:"from,omitempty"`
 }
 
 // First returns the steps that come before a definition is known.
@@ -276,13 +278,20 @@ func Make(r *definition.Report, in Input) (*Plan, error) {
 	if p.Session.User == "" { // who the container runs as, whoever said so
 		p.Session.User = p.Container.User
 	}
-	for _, port := range append(e.ForwardPorts, appPorts(e)...) {
-		if !slices.ContainsFunc(p.Ports, func(q Port) bool { return q.Port.String() == port.String() }) {
-			p.Ports = append(p.Ports, Port{port, e.Attributes(port)})
-		}
+	for i, port := range e.ForwardPorts {
+		p.addPort(port, e, r.Origins[fmt.Sprintf("/forwardPorts/%d", i)])
+	}
+	for _, port := range appPorts(e) {
+		p.addPort(port, e, r.Origins["/appPort"])
 	}
 	p.steps(e, in)
 	return p, nil
+}
+
+func (p *Plan) addPort(port definition.Port, e *definition.Effective, from string) {
+	if !slices.ContainsFunc(p.Ports, func(q Port) bool { return q.Port.Same(port) }) {
+		p.Ports = append(p.Ports, Port{Port: port, PortAttributes: e.Attributes(port), From: from})
+	}
 }
 
 // settings takes what the definition asks for the container, with the places where it is

@@ -1528,6 +1528,8 @@ export interface components {
         Port: {
             /** @description As written: 8080 or db:5432. */
             port: string;
+            /** @description Who names it: definition, image, or a feature by its reference. */
+            from?: string;
             label?: string;
             /** @description http or https, where it is known. */
             protocol?: string;

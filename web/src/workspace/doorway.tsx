@@ -69,10 +69,16 @@ function WaysIn({ workspace: w }: { workspace: Workspace }) {
       {w.ssh && <CopyLine label="SSH" text={w.ssh} />}
       <CopyLine label="Terminal from the command line" text={`domicile shell ${w.name}`} />
       {w.ports.map((p) => (
-        <CopyLine key={p.port} label={`Port ${p.port}${p.label ? `, ${p.label}` : ""}`} text={`domicile forward ${w.name} ${p.port}`} />
+        <CopyLine key={p.port} label={portWords(p)} text={`domicile forward ${w.name} ${p.port}`} />
       ))}
     </section>
   );
+}
+
+/** What a port is, and who names it where that is not the definition. */
+export function portWords(p: Workspace["ports"][number]): string {
+  const named = p.from && p.from !== "definition" ? `, named by ${p.from === "image" ? "the image" : p.from}` : "";
+  return `Port ${p.port}${p.label ? `, ${p.label}` : ""}${named}`;
 }
 
 function Actions({ workspace: w }: { workspace: Workspace }) {
