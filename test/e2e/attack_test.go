@@ -116,7 +116,7 @@ func TestImagesOfOthersAreNotThere(t *testing.T) {
 	id := skipper.keep(t, "owned", "")
 	out, err := engineSays(t, "image", "ls", "--no-trunc", "--format", "{{.Repository}}:{{.Tag}} {{.ID}}")
 	require.NoError(t, err)
-	names := []string{builtName(t, *skipper.workspace(t, "owned").Image)}
+	names := []string{builtName(t, skipper, "owned")}
 	for line := range strings.Lines(out) {
 		if strings.HasPrefix(line, "domicile-") {
 			names = append(names, strings.Fields(line)...)
@@ -157,7 +157,7 @@ func TestCachesBelongToAnAccount(t *testing.T) {
 	assert.Equal(t, "file", skipper.inside(t, "looks", "cat /seen"), "its own")
 	require.Equal(t, 0, finn.provision(t, looks, "looks").status)
 	assert.Empty(t, finn.inside(t, "looks", "cat /seen"), "another's")
-	assert.NotEqual(t, *skipper.workspace(t, "looks").Image, *finn.workspace(t, "looks").Image, "nor is the image shared that was made with it")
+	assert.NotEqual(t, builtName(t, skipper, "looks"), builtName(t, finn, "looks"), "nor is the image shared that was made with it")
 	finn.remove(t, "looks")
 }
 

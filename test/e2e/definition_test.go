@@ -148,7 +148,7 @@ func TestImagesAreBuiltOnceAndCarryWhatTheDefinitionSays(t *testing.T) {
 	assert.Regexp(t, `wrong +no +a version at least 3 +2.0.1 +the feature tide`, proof.out)
 
 	// The image carries its metadata, so that it can be used with image alone.
-	out, err := engineSays(t, "image", "inspect", "-f", `{{index .Config.Labels "devcontainer.metadata"}}`, builtName(t, *w.Image))
+	out, err := engineSays(t, "image", "inspect", "-f", `{{index .Config.Labels "devcontainer.metadata"}}`, builtName(t, skipper, w.Name))
 	require.NoError(t, err, out)
 	var label []map[string]any
 	require.NoError(t, json.Unmarshal([]byte(out), &label))

@@ -132,7 +132,7 @@ func TestBuildSecrets(t *testing.T) {
 	proof := strings.TrimSpace(skipper.domicile(t, "run", "sealed", "--", "cat", "/proof").out)
 	require.Equal(t, 0, finn.provision(t, source, "sealed").status)
 	assert.Equal(t, "none", strings.TrimSpace(finn.domicile(t, "run", "sealed", "--", "cat", "/proof").out), "finn has no such secret, and not the skipper's layer (%s)", proof)
-	assert.NotEqual(t, *skipper.workspace(t, "sealed").Image, *finn.workspace(t, "sealed").Image)
+	assert.NotEqual(t, builtName(t, skipper, "sealed"), builtName(t, finn, "sealed"))
 }
 
 func TestSizesLimitAndAreRefused(t *testing.T) {

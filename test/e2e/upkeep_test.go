@@ -2,6 +2,8 @@ package e2e
 
 import (
 	"context"
+	"domicile/internal/client"
+	"fmt"
 	"strings"
 	"testing"
 
@@ -30,7 +32,7 @@ func TestDriftFindsWhatTheDefinitionDoesNotSay(t *testing.T) {
 func TestTidyRemovesOnlyWhatIsDomicilesAndUnused(t *testing.T) {
 	source := publish(t, "untidy", `{"image": "BASE", "features": {"`+world.FeaturesAt()+`/lamp:1": {}}}`, nil)
 	require.Equal(t, 0, skipper.provision(t, source, "untidy").status)
-	image := builtName(t, *skipper.workspace(t, "untidy").Image)
+	image := builtName(t, skipper, "untidy")
 	assert.NotContains(t, skipper.domicile(t, "tidy", "-json").out, image, "it is in use")
 	out, err := engineSays(t, "volume", "create", "somebody-elses")
 	require.NoError(t, err, out)
@@ -46,17 +48,20 @@ func TestTidyRemovesOnlyWhatIsDomicilesAndUnused(t *testing.T) {
 	assert.Contains(t, out, "somebody-elses")
 }
 
-// builtName is what the engine calls an image that was built: nobody can guess it from what
-// goes into it.
-func builtName(t *testing.T, image string) string {
+// builtName is what the engine calls the image that was built for a person's workspace: nobody
+// can guess it from what goes into it.
+func builtName(t *testing.T, p *person, workspace string) string {
 	t.Helper()
-	digest, built := strings.CutPrefix(image, "domicile-image:")
-	require.True(t, built, image)
-	out, err := engineSays(t, "image", "ls", "--filter", "label=domicile.image="+digest, "--format", "{{.Repository}}:{{.Tag}}")
-	require.NoError(t, err, out)
-	require.NotEmpty(t, out)
-	assert.NotContains(t, out, digest)
-	return strings.Fields(out)[0]
+	container, err := engineSays(t, "ps", "-a", "-q", "--filter", "label=domicile.workspace=w"+itoa(p.workspace(t, workspace).Id), "--filter", "label=domicile.service=")
+	require.NoError(t, err, container)
+	name, err := engineSays(t, "inspect", "-f", "{{.Config.Image}}", strings.Fields(container)[0])
+	require.NoError(t, err, name)
+	require.True(t, strings.HasPrefix(name, "domicile-image:"), name)
+	digest, err := engineSays(t, "image", "inspect", "-f", `{{index .Config.Labels "domicile.image"}}`, name)
+	require.NoError(t, err, digest)
+	require.NotEmpty(t, digest)
+	assert.NotContains(t, name, digest)
+	return name
 }
 
 func TestPersonalSettingsComeLastAndMayFail(t *testing.T) {
@@ -75,4 +80,30 @@ func TestPersonalSettingsComeLastAndMayFail(t *testing.T) {
 	assert.Equal(t, 0, a.status, "the workspace is ready all the same: "+a.err)
 	assert.Contains(t, a.err, "no lamp oil")
 	assert.Contains(t, a.err, "your settings were not put in")
+}
+
+// What tidies beside people who make workspaces takes nothing away from them: neither an image
+// that was built a moment ago, nor one that nobody used until now.
+func TestTidyBesideAProvision(t *testing.T) {
+	source := publish(t, "swept", `{"build": {"dockerfile": "Dockerfile"}, "remoteUser": "crew"}`, map[string]string{".devcontainer/Dockerfile": "FROM BASE\nRUN echo swept > /etc/tide\n"})
+	tidying, stop := context.WithCancel(t.Context())
+	done := make(chan int)
+	go func() {
+		times := 0
+		for tidying.Err() == nil {
+			if _, err := client.Answer[[]client.Leftover](skipper.api.Tidy(tidying)); err == nil {
+				times++
+			}
+		}
+		done <- times
+	}()
+	for i := range 3 { // built anew, or found there and used by nobody
+		name := fmt.Sprintf("swept-%d", i)
+		a := skipper.provision(t, source, name)
+		require.Equal(t, 0, a.status, a.err)
+		assert.Equal(t, "swept", skipper.inside(t, name, "cat /etc/tide"))
+		require.Equal(t, 0, skipper.domicile(t, "remove", name, "-yes").status)
+	}
+	stop()
+	assert.Greater(t, <-done, 3, "it was tidied meanwhile")
 }
