@@ -40,7 +40,7 @@ func main() {
 	if err != nil && !errors.Is(err, context.Canceled) {
 		fmt.Fprintln(os.Stderr, "demo:", err)
 		if remedy := fault.Remedy(err); remedy != "" {
-			fmt.Fprintln(os.Stderr, "What to do:", remedy)
+			fmt.Fprintln(os.Stderr, fault.ToDo(remedy))
 		}
 		os.Exit(1)
 	}

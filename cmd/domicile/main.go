@@ -129,7 +129,7 @@ func (c command) run(ctx context.Context, t *terminal, args []string) int {
 	}
 	fmt.Fprintf(t.err, "domicile: %v\n", err)
 	if remedy := fault.Remedy(err); remedy != "" {
-		fmt.Fprintf(t.err, "What to do: %s.\n", strings.TrimSuffix(remedy, "."))
+		fmt.Fprintln(t.err, fault.ToDo(remedy))
 	}
 	return 1
 }

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"domicile/internal/client"
+	"domicile/internal/fault"
 )
 
 var planCommand = command{
@@ -39,7 +40,7 @@ func printPlan(t *terminal, answer client.PlanAnswer) {
 		for _, r := range *answer.Refused {
 			fmt.Fprintf(t.out, "  %s\n", r.Says)
 			if r.Remedy != nil {
-				fmt.Fprintf(t.out, "      What to do: %s.\n", *r.Remedy)
+				fmt.Fprintln(t.out, "      "+fault.ToDo(*r.Remedy))
 			}
 		}
 		return

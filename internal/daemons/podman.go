@@ -9,6 +9,8 @@ import (
 	"path/filepath"
 	"syscall"
 
+	"github.com/docker/docker/api/types/container"
+	"github.com/docker/docker/client"
 	"golang.org/x/sys/unix"
 
 	"domicile/internal/fault"
@@ -55,8 +57,15 @@ func StartPodman(ctx context.Context, folder string, registries ...string) (*Pod
 	return p, err
 }
 
-// Close stops the service. Whoever made containers has removed them.
+// Close removes the containers, which would outlive the service, and stops it.
 func (p *Podman) Close() {
+	if api, err := client.NewClientWithOpts(client.WithHost(p.Host), client.WithAPIVersionNegotiation()); err == nil {
+		defer api.Close()
+		list, _ := api.ContainerList(context.Background(), container.ListOptions{All: true}) // none where it does not answer
+		for _, c := range list {
+			_ = api.ContainerRemove(context.Background(), c.ID, container.RemoveOptions{Force: true, RemoveVolumes: true})
+		}
+	}
 	p.daemon.stop(syscall.SIGTERM)
 	_ = unix.Unmount(filepath.Join(p.folder, "data", "overlay"), unix.MNT_DETACH) // which it mounts on itself
 }

@@ -5,6 +5,7 @@ package fault
 import (
 	"errors"
 	"fmt"
+	"strings"
 )
 
 // Fault is an error that a person can act on.
@@ -67,4 +68,12 @@ func Remedy(err error) string {
 		return f.Remedy
 	}
 	return ""
+}
+
+// ToDo tells a remedy as it is told everywhere; "" where there is none.
+func ToDo(remedy string) string {
+	if remedy == "" {
+		return ""
+	}
+	return "What to do: " + strings.TrimSuffix(remedy, ".") + "."
 }

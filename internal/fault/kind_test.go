@@ -26,12 +26,12 @@ var asked = map[string]bool{
 	"weak-key": true,
 }
 
-// Every code that the program gives to a fault has a kind that somebody decided on.
-func TestEveryCodeHasItsKind(t *testing.T) {
-	seen := map[string]string{}
+// program calls f with all that the program's own files say, and where.
+func program(t *testing.T, f func(n ast.Node, at string)) {
+	t.Helper()
 	for _, root := range []string{"../../internal", "../../cmd"} {
 		err := filepath.WalkDir(root, func(file string, _ fs.DirEntry, err error) error {
-			if err != nil || !strings.HasSuffix(file, ".go") || strings.HasSuffix(file, "_test.go") {
+			if err != nil || !strings.HasSuffix(file, ".go") || strings.HasSuffix(file, "_test.go") || strings.HasSuffix(file, ".gen.go") {
 				return err
 			}
 			set := token.NewFileSet()
@@ -40,10 +40,8 @@ func TestEveryCodeHasItsKind(t *testing.T) {
 				return err
 			}
 			ast.Inspect(parsed, func(n ast.Node) bool {
-				if call, is := n.(*ast.CallExpr); is {
-					if code := codeOf(call); code != "" {
-						seen[code] = set.Position(call.Pos()).String()
-					}
+				if n != nil {
+					f(n, set.Position(n.Pos()).String())
 				}
 				return true
 			})
@@ -51,6 +49,18 @@ func TestEveryCodeHasItsKind(t *testing.T) {
 		})
 		require.NoError(t, err)
 	}
+}
+
+// Every code that the program gives to a fault has a kind that somebody decided on.
+func TestEveryCodeHasItsKind(t *testing.T) {
+	seen := map[string]string{}
+	program(t, func(n ast.Node, at string) {
+		if call, is := n.(*ast.CallExpr); is {
+			if code := codeOf(call); code != "" {
+				seen[code] = at
+			}
+		}
+	})
 	require.Greater(t, len(seen), 100)
 	for code, at := range seen {
 		if _, has := kinds[code]; !has && !asked[code] {
@@ -62,6 +72,35 @@ func TestEveryCodeHasItsKind(t *testing.T) {
 	}
 }
 
+// A remedy is told in one form, which ToDo gives; it is a thing to do, and what shows it ends
+// the sentence. A message is one sentence without its end, for others wrap it.
+func TestOneFormOfMessages(t *testing.T) {
+	told := 0
+	program(t, func(n ast.Node, at string) {
+		if text, is := n.(*ast.BasicLit); is && text.Kind == token.STRING && !strings.Contains(at, "fault.go:") {
+			for _, other := range []string{"What to do", "To mend", "to mend it", "Remedy:", "Hint:", "hint:"} {
+				assert.NotContains(t, text.Value, other, at)
+			}
+		}
+		call, is := n.(*ast.CallExpr)
+		if !is || codeOf(call) == "" {
+			return
+		}
+		i := 0
+		if f := call.Fun.(*ast.SelectorExpr); f.Sel.Name != "New" {
+			i = 1
+		}
+		remedy, message := literal(call, i+1), literal(call, i+2)
+		assert.False(t, strings.HasSuffix(remedy, "."), "%s: the remedy %q ends a sentence", at, remedy)
+		assert.False(t, strings.HasSuffix(message, ".") || strings.HasSuffix(message, "!"), "%s: the message %q ends a sentence", at, message)
+		if message != "" {
+			told++
+			assert.True(t, strings.ContainsAny(message, " %"), "%s: %q is no sentence", at, message)
+		}
+	})
+	assert.Greater(t, told, 200)
+}
+
 // codeOf is the code that a call of New, Wrap or Transient of this package gives.
 func codeOf(call *ast.CallExpr) string {
 	f, is := call.Fun.(*ast.SelectorExpr)
@@ -71,16 +110,27 @@ func codeOf(call *ast.CallExpr) string {
 	if of, is := f.X.(*ast.Ident); !is || of.Name != "fault" {
 		return ""
 	}
-	at := map[string]int{"New": 0, "Wrap": 1, "Transient": 1}
-	i, known := at[f.Sel.Name]
-	if !known || i >= len(call.Args) {
+	at, known := map[string]int{"New": 0, "Wrap": 1, "Transient": 1}[f.Sel.Name]
+	if !known {
 		return ""
 	}
-	if text, is := call.Args[i].(*ast.BasicLit); is {
-		code, _ := strconv.Unquote(text.Value)
-		return code
+	return literal(call, at)
+}
+
+// literal is an argument of a call that is text in the program; "" for others.
+func literal(call *ast.CallExpr, i int) string {
+	if i >= len(call.Args) {
+		return ""
 	}
-	return ""
+	text, is := call.Args[i].(*ast.BasicLit)
+	if !is {
+		return ""
+	}
+	s, err := strconv.Unquote(text.Value)
+	if err != nil {
+		return ""
+	}
+	return s
 }
 
 func TestKindsOfErrors(t *testing.T) {

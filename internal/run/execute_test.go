@@ -44,7 +44,7 @@ func TestAFaultThatStaysEndsTheRun(t *testing.T) {
 	b.place.When("volume", func(context.Context) error { return fault.New("full", "make room", "the hold is full") })
 	_, steps = b.ended(t, b.provision(t, "tide")) // goes on with the same workspace
 	assert.Equal(t, 1, steps[plan.StepVolume].Attempts, "a fault that does not pass is not tried again")
-	assert.Equal(t, "the hold is full. To mend it: make room", steps[plan.StepVolume].Reason)
+	assert.Equal(t, "the hold is full. What to do: make room.", steps[plan.StepVolume].Reason)
 }
 
 // Each step's beginning is written down before its work begins, and the end of the one
@@ -156,7 +156,7 @@ func TestAnImageThatIsNowhereEndsTheOtherPulls(t *testing.T) {
 	})
 	_, steps := b.ended(t, b.provision(t, "fleet"))
 	assert.Equal(t, records.Failed, steps[plan.StepImage].State)
-	assert.Equal(t, "service db: the registry has no image db:15. To mend it: push it", steps[plan.StepImage].Reason)
+	assert.Equal(t, "service db: the registry has no image db:15. What to do: push it.", steps[plan.StepImage].Reason)
 	assert.Equal(t, 1, steps[plan.StepImage].Attempts)
 }
 

@@ -166,7 +166,7 @@ func (c *execution) failRun(ctx context.Context, state, reason string) error {
 
 func reasonOf(err error) string {
 	if remedy := fault.Remedy(err); remedy != "" {
-		return fmt.Sprintf("%v. To mend it: %s", err, remedy)
+		return fmt.Sprintf("%v. %s", err, fault.ToDo(remedy))
 	}
 	return err.Error()
 }

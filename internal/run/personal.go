@@ -36,7 +36,7 @@ func personal(ctx context.Context, c *execution, s *records.Step) (bool, any, er
 	if err != nil && ctx.Err() == nil && !records.Unavailable(err) {
 		c.log.say("your settings were not put in: " + err.Error())
 		if remedy := fault.Remedy(err); remedy != "" {
-			c.log.say("to mend it: " + remedy)
+			c.log.say(fault.ToDo(remedy))
 		}
 		return false, nil, nil
 	}

@@ -63,6 +63,6 @@ func TestOfALongOutputTheBeginningAndTheEndAreKept(t *testing.T) {
 
 func TestTheReasonOfAFailureCarriesItsRemedy(t *testing.T) {
 	err := fault.Wrap(errors.New("exit status 3"), "command-failed", "correct it", "postCreateCommand failed: make")
-	assert.Equal(t, "postCreateCommand failed: make: exit status 3. To mend it: correct it", reasonOf(err))
+	assert.Equal(t, "postCreateCommand failed: make: exit status 3. What to do: correct it.", reasonOf(err))
 	assert.Equal(t, "plain", reasonOf(errors.New("plain")))
 }
