@@ -5,6 +5,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -189,4 +190,20 @@ func TestPlansAreKeptUntilTheyChange(t *testing.T) {
 	assert.Equal(t, "other", planOf().Container.Image)
 	_, err := b.PlanOf(t.Context(), records.Workspace{Name: "never"})
 	assert.Equal(t, "never-made", fault.Code(err))
+}
+
+// What is prepared is kept in a snapshot: where none can be kept, that is told before anything
+// is made.
+func TestNothingIsPreparedWhereNothingIsKept(t *testing.T) {
+	b := moor(t, map[string]string{".devcontainer.json": `{"image": "quay.test/base:12"}`})
+	w, err := b.store.AddWorkspace(t.Context(), records.Workspace{Account: b.account, Name: "ahead@", Source: b.folder, Site: t.Name(), State: records.Waiting, Wanted: records.WantRunning, Kind: records.IsPrepared})
+	require.NoError(t, err)
+	require.NoError(t, b.store.InTx(t.Context(), func(db records.Queries, tx pgx.Tx) error {
+		return b.enqueue(t.Context(), db, tx, w, records.KindPrepare, plan.First(w.Source, ""))
+	}))
+	r, steps := b.ended(t, w)
+	assert.Equal(t, records.Failed, r.State)
+	assert.Contains(t, steps[plan.StepPlan].Reason, "keeps no snapshots")
+	assert.Equal(t, "site-cannot", steps[plan.StepPlan].Code)
+	assert.Zero(t, b.place.Times("volume"))
 }

@@ -71,6 +71,9 @@ func (c *execution) makePlan(ctx context.Context, position int) error {
 		c.out.checkout.Commit = c.workspace.Commit
 	}
 	planAt := func(site string) (*plan.Plan, error) {
+		if at, known := c.places.find(site); known && c.kind().impersonal && at.can.Keeper == nil {
+			return nil, at.cannot(toKeepSnapshots) // then nothing can be prepared there
+		}
 		w := c.workspace
 		w.Site = site
 		in, err := c.input(ctx, w, c.out.checkout, c.out.report)
