@@ -61,6 +61,26 @@ func (s *Site) bridgesHere(ctx context.Context) ([]bridge, error) {
 	return found, nil
 }
 
+// comesAndGoes tells of a device of Podman's, which is there while somebody is on its network:
+// its rules stay until the network is removed, whoever looks meanwhile. A service that is
+// killed just then leaves two rules for a device that nobody has.
+func comesAndGoes(device string) bool { return strings.HasPrefix(device, podmanDevice) }
+
+// dropBorder takes the rules of a network away that is removed, where its device comes and goes.
+func (s *Site) dropBorder(ctx context.Context, network string) {
+	if !s.isPodman() || os.Getuid() != 0 {
+		return
+	}
+	s.bordering.Lock()
+	defer s.bordering.Unlock()
+	now, err := exec.CommandContext(ctx, "iptables", "-w", "-t", borderTable, "-S").Output()
+	if err != nil {
+		return // then there are none
+	}
+	device := deviceOf(network)
+	_ = changeBorder(ctx, borderChange(string(now), nil, func(other string) bool { return other != device })) // what is left does no harm
+}
+
 // isHere tells that the engine is known to be on this machine.
 func (s *Site) isHere() bool {
 	s.mu.Lock()
@@ -69,7 +89,7 @@ func (s *Site) isHere() bool {
 }
 
 // borderFirst sets the border before a container starts whose network's device comes with it:
-// another installation may have taken rules away for a device that was not there.
+// an engine that was started meanwhile may have cleared it.
 func (s *Site) borderFirst(ctx context.Context) {
 	if s.isPodman() {
 		s.border(ctx) // what is wrong with it is told when the site is examined
@@ -95,9 +115,10 @@ func (s *Site) keepBorder(ctx context.Context, bridges []bridge) error {
 	if err != nil {
 		return errNoFilter
 	}
-	change := borderChange(string(now), bridges, func(device string) bool {
-		return deviceHere(device) || slices.ContainsFunc(bridges, func(b bridge) bool { return b.device == device })
-	})
+	return changeBorder(ctx, borderChange(string(now), bridges, func(device string) bool { return deviceHere(device) || comesAndGoes(device) }))
+}
+
+func changeBorder(ctx context.Context, change string) error {
 	if change == "" {
 		return nil
 	}

@@ -65,10 +65,13 @@ func (s *Site) apart(name string, options map[string]string) map[string]string {
 	return all
 }
 
+// podmanDevice begins the names of the devices of Podman's networks.
+const podmanDevice = "dmpd"
+
 // deviceOf names the device of a network of Podman's.
 func deviceOf(network string) string {
 	sum := sha256.Sum256([]byte(network))
-	return "dmpd" + hex.EncodeToString(sum[:5])
+	return podmanDevice + hex.EncodeToString(sum[:5])
 }
 
 // shareOfMemory is the part of a host's memory that a workspace or a service has that asks

@@ -163,7 +163,9 @@ func (s *Site) RemoveLeftover(ctx context.Context, l site.Leftover) (err error) 
 	case "volume":
 		err = s.api.VolumeRemove(ctx, l.Name, false)
 	case "network":
-		err = s.api.NetworkRemove(ctx, l.Name)
+		if err = s.api.NetworkRemove(ctx, l.Name); err == nil {
+			s.dropBorder(ctx, l.Name)
+		}
 	}
 	if isNotFound(err) {
 		return nil

@@ -34,7 +34,7 @@ func (s *Site) tryNetworks(ctx context.Context) (reached bool, err error) {
 		if ends[i], err = s.oneNetwork(ctx, name, network.CreateOptions{Driver: "bridge", Labels: s.trialLabels()}); err != nil {
 			return false, s.explain(err, "make a network to try")
 		}
-		defer func() { _ = s.api.NetworkRemove(context.WithoutCancel(ctx), ends[i]) }()
+		defer func() { _ = s.removeNetwork(context.WithoutCancel(ctx), ends[i]) }()
 	}
 	return s.reaches(ctx, ends[0], ends[1])
 }

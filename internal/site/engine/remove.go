@@ -84,6 +84,7 @@ func (s *Site) removeNetwork(ctx context.Context, id string) error {
 	if err := s.api.NetworkRemove(ctx, id); err != nil && !isNotFound(err) {
 		return err
 	}
+	s.dropBorder(ctx, n.Name)
 	return nil
 }
 
