@@ -66,6 +66,8 @@ func printForeseen(t *terminal, f client.Foreseen) {
 	case len(f.Steps) == 0 && !f.Replaces:
 		fmt.Fprintln(t.out, "Nothing of the definition changed: there is nothing to do again.")
 		return
+	case f.Replaces && (f.Keeps == nil || !*f.Keeps):
+		fmt.Fprintln(t.out, "The container is replaced, and its site cannot keep the earlier one until the new one works.")
 	case f.Replaces:
 		fmt.Fprintln(t.out, "The container is replaced. The earlier one is kept until the new one works.")
 	default:

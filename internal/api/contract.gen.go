@@ -512,7 +512,9 @@ type FirstAccount struct {
 
 // Foreseen What a rebuild would do.
 type Foreseen struct {
-	Lost []string `json:"lost"`
+	// Keeps The earlier one is kept until the new one works. False: its site cannot do that.
+	Keeps *bool    `json:"keeps,omitempty"`
+	Lost  []string `json:"lost"`
 
 	// Replaces The container is replaced.
 	Replaces bool     `json:"replaces"`

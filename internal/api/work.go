@@ -205,7 +205,7 @@ func (s *Server) ForeseeRebuild(ctx context.Context, q ForeseeRebuildRequestObje
 	}
 	f, err := s.o.Runner.Foresee(ctx, w, value(q.Params.Pull))
 	same := func(text string) string { return text }
-	return ForeseeRebuild200JSONResponse{Steps: each(f.Steps, same), Replaces: f.Replaces, Lost: each(f.Lost, same), Stays: each(f.Stays, same)}, err
+	return ForeseeRebuild200JSONResponse{Steps: each(f.Steps, same), Replaces: f.Replaces, Keeps: new(f.Keeps), Lost: each(f.Lost, same), Stays: each(f.Stays, same)}, err
 }
 
 // StayWorkspace keeps a workspace from stopping by itself for a while.

@@ -14,6 +14,7 @@ import (
 type Foreseen struct {
 	Steps    []string // titles of those that would be done again; none: nothing changed
 	Replaces bool     // it is made anew
+	Keeps    bool     // the earlier one is kept until the new one works
 	Lost     []string // what is nowhere else, in words
 	Stays    []string // what is kept
 }
@@ -57,7 +58,10 @@ func (r *Runner) Foresee(ctx context.Context, w records.Workspace, pull bool) (f
 		f.Stays = []string{"all files in it"}
 		return f, nil
 	}
-	f.Stays = []string{"the source with what was changed in it", "volumes", "what shells remember of what was typed"}
+	f.Stays = []string{"the source with what was changed in it", "volumes"}
+	if f.Keeps = at.can.Aside != nil; f.Keeps {
+		f.Stays = append(f.Stays, "what shells remember of what was typed")
+	}
 	if !found {
 		return f, nil
 	}

@@ -37,7 +37,7 @@ func TestAWorkspaceFromAddressToRemoval(t *testing.T) {
 		assert.Equal(t, client.WorkspaceStateReady, list[0].State)
 		assert.Equal(t, "crew", *list[0].User)
 		assert.Equal(t, "/workspaces/timetable", *list[0].Folder)
-		assert.Equal(t, []client.Port{{Port: "8080", Label: new("Sailings"), Protocol: new("http")}}, list[0].Ports)
+		assert.Equal(t, []client.Port{{Port: "8080", From: new("definition"), Label: new("Sailings"), Protocol: new("http"), OnAutoForward: new(client.Notify)}}, list[0].Ports)
 		assert.Contains(t, skipper.domicile(t, "show", "timetable").out, "timetable is ready")
 	})
 	t.Run("log", func(t *testing.T) {

@@ -1430,6 +1430,8 @@ export interface components {
             steps: string[];
             /** @description The container is replaced. */
             replaces: boolean;
+            /** @description The earlier one is kept until the new one works. False: its site cannot do that. */
+            keeps?: boolean;
             lost: string[];
             stays: string[];
         };

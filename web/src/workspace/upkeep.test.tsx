@@ -42,11 +42,12 @@ describe("a workspace that nobody uses", () => {
 
 describe("a rebuild", () => {
   it("tells what would be lost before it begins", async () => {
-    vi.spyOn(api, "foresee").mockResolvedValue({ steps: ["Build the image"], replaces: true, lost: ["files in /opt/tools"], stays: ["volumes"] });
+    vi.spyOn(api, "foresee").mockResolvedValue({ steps: ["Build the image"], replaces: true, keeps: true, lost: ["files in /opt/tools"], stays: ["volumes"] });
     const rebuild = vi.spyOn(api, "rebuild").mockResolvedValue(deck);
     shown(<Rebuild workspace={deck} />);
     fireEvent.click(screen.getByRole("button", { name: "Rebuild …" }));
     await waitFor(() => expect(screen.getByText("files in /opt/tools")).toBeTruthy());
+    expect(screen.getByText(/the earlier one is kept until the new one works/)).toBeTruthy();
     expect(rebuild).not.toHaveBeenCalled();
     fireEvent.click(screen.getByRole("button", { name: "Rebuild it" }));
     await waitFor(() => expect(rebuild).toHaveBeenCalledWith("deck", false));

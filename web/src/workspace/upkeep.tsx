@@ -118,7 +118,7 @@ export function Rebuild({ workspace: w }: { workspace: Workspace }) {
         {f && !foreseen.isFetching && (
           <>
             {f.steps.length === 0 && !f.replaces ? <p>Nothing of the definition changed: there is nothing to do again.</p> : <Lines title="To be done again" lines={f.steps} />}
-            {f.replaces && <p className="mt-2">The container is replaced; the earlier one is kept until the new one works.</p>}
+            {f.replaces && <p className="mt-2">The container is replaced; {f.keeps ? "the earlier one is kept until the new one works." : "its site cannot keep the earlier one until the new one works."}</p>}
             <Lines title="What stays" lines={f.stays} />
             <Lines title="What is lost" lines={f.lost} />
           </>
