@@ -6,15 +6,13 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
 	"syscall"
-
-	"github.com/docker/docker/api/types/network"
-	"github.com/docker/docker/client"
 
 	"domicile/internal/fault"
 )
@@ -24,13 +22,7 @@ const UsualEngine = "unix:///var/run/docker.sock"
 
 // EngineAnswers tells whether a container engine answers at a socket.
 func EngineAnswers(ctx context.Context, host string) bool {
-	api, err := client.NewClientWithOpts(client.WithHost(host), client.WithAPIVersionNegotiation())
-	if err != nil {
-		return false
-	}
-	defer api.Close()
-	_, err = api.Ping(ctx)
-	return err == nil
+	return ask(ctx, host, http.MethodGet, "/_ping", nil) == nil
 }
 
 // Engine is a container engine of our own.
@@ -138,14 +130,9 @@ func (e *Engine) Close() {
 }
 
 func (e *Engine) bridges() (names []string) {
-	api, err := client.NewClientWithOpts(client.WithHost(e.Host), client.WithAPIVersionNegotiation())
-	if err != nil {
-		return nil
-	}
-	defer api.Close()
-	list, err := api.NetworkList(context.Background(), network.ListOptions{})
-	if err != nil {
-		return nil
+	var list []struct{ ID, Driver string }
+	if err := ask(context.Background(), e.Host, http.MethodGet, "/networks", &list); err != nil {
+		return nil // it is gone, and told nothing
 	}
 	for _, n := range list {
 		if n.Driver == "bridge" && len(n.ID) > 12 {

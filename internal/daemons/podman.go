@@ -4,13 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"syscall"
 
-	"github.com/docker/docker/api/types/container"
-	"github.com/docker/docker/client"
 	"golang.org/x/sys/unix"
 
 	"domicile/internal/fault"
@@ -59,12 +58,10 @@ func StartPodman(ctx context.Context, folder string, registries ...string) (*Pod
 
 // Close removes the containers, which would outlive the service, and stops it.
 func (p *Podman) Close() {
-	if api, err := client.NewClientWithOpts(client.WithHost(p.Host), client.WithAPIVersionNegotiation()); err == nil {
-		defer api.Close()
-		list, _ := api.ContainerList(context.Background(), container.ListOptions{All: true}) // none where it does not answer
-		for _, c := range list {
-			_ = api.ContainerRemove(context.Background(), c.ID, container.RemoveOptions{Force: true, RemoveVolumes: true})
-		}
+	var list []struct{ ID string }
+	_ = ask(context.Background(), p.Host, http.MethodGet, "/containers/json?all=1", &list) // none where it does not answer
+	for _, c := range list {
+		_ = ask(context.Background(), p.Host, http.MethodDelete, "/containers/"+c.ID+"?force=1&v=1", nil)
 	}
 	p.daemon.stop(syscall.SIGTERM)
 	_ = unix.Unmount(filepath.Join(p.folder, "data", "overlay"), unix.MNT_DETACH) // which it mounts on itself
