@@ -77,9 +77,11 @@ func open(t *testing.T, facts site.Facts, definition string) *house {
 }
 
 // person makes an account of a name that no other test uses, and signs it in.
-func (h *house) person(t *testing.T, name string) *client.Service {
+func (h *house) person(t *testing.T, name string) *client.Service { return h.account(t, name, false) }
+
+func (h *house) account(t *testing.T, name string, admin bool) *client.Service {
 	t.Helper()
-	account, err := h.store.AddAccount(t.Context(), name+"-of-"+t.Name(), "hash", false)
+	account, err := h.store.AddAccount(t.Context(), name+"-of-"+t.Name(), "hash", admin)
 	require.NoError(t, err)
 	token := credential.NewToken()
 	require.NoError(t, h.store.AddToken(t.Context(), account.ID, credential.HashToken(token), "test", time.Hour))
@@ -209,6 +211,15 @@ func TestASiteTellsWhatItHasAndWhatIsShort(t *testing.T) {
 	assert.Equal(t, 8, *s.Processors)
 	assert.True(t, *s.Gpu)
 	assert.Equal(t, "Only 1.5 GB of its disk are free: the next image may not fit. What can go: domicile tidy", *s.Warning)
+
+	// It was given at the start: nobody removes it, and who is no administrator is told so first.
+	keeper := h.account(t, "keeper", true)
+	_, err := client.Answer[struct{}](keeper.RemoveSite(t.Context(), s.Name))
+	assert.Equal(t, "site-in-use", fault.Code(err), "%v", err)
+	_, err = client.Answer[struct{}](keeper.RemoveSite(t.Context(), "shoal"))
+	assert.Equal(t, "no-site", fault.Code(err), "%v", err)
+	_, err = client.Answer[struct{}](skipper.RemoveSite(t.Context(), s.Name))
+	assert.Equal(t, "not-administrator", fault.Code(err), "%v", err)
 }
 
 // A plan shows what would be done and all that is refused, and makes nothing.

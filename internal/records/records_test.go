@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"io/fs"
 	"os"
@@ -228,6 +229,10 @@ func TestWhatAnEarlierVersionMadeIsThereAfterAnUpgrade(t *testing.T) {
 	require.NoError(t, err)
 	_, err = before.Pool.Exec(ctx, "INSERT INTO steps (run, position, name, title, state, started, ended) SELECT id, 0, 'image', 'Pull', 'done', now() - interval '2 seconds', now() FROM runs")
 	require.NoError(t, err)
+	kept, err := before.AddSnapshot(ctx, Snapshot{Kind: Personal, Account: w.Account, Workspace: &w.ID, Name: w.Name, Note: "before the storm", Site: "s", Source: w.Source, Plan: json.RawMessage("{}"), Done: json.RawMessage("{}")})
+	require.NoError(t, err)
+	require.NoError(t, before.KeepSnapshot(ctx, kept.ID, json.RawMessage(`{"": "image:1"}`), 7))
+	require.NoError(t, before.SetBeginsWith(ctx, w.ID, &kept.ID))
 	files, err := fs.Sub(migrations, "migrations")
 	require.NoError(t, err)
 	db := stdlib.OpenDBFromPool(before.Pool)
@@ -244,6 +249,11 @@ func TestWhatAnEarlierVersionMadeIsThereAfterAnUpgrade(t *testing.T) {
 	w, err = after.Workspace(ctx, w.ID)
 	require.NoError(t, err)
 	assert.Positive(t, w.Planned)
+	assert.Equal(t, &kept.ID, w.BeginsWith)
+	snapshot, err := after.Snapshot(ctx, kept.ID)
+	require.NoError(t, err)
+	assert.Equal(t, "before the storm", snapshot.Note)
+	assert.True(t, snapshot.Ready)
 	unplanned, err = after.Workspace(ctx, unplanned.ID)
 	require.NoError(t, err)
 	assert.Zero(t, unplanned.Planned)
