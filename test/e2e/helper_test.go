@@ -150,8 +150,6 @@ func TestTheDoorToTheEngine(t *testing.T) {
 // Who is not used is told, stays where somebody says so, and stops.
 func TestAWorkspaceThatNobodyUsesStops(t *testing.T) {
 	serveWith(t, "-idle-stop", "8s")
-	source := publish(t, "idle", `{"image": "BASE", "remoteUser": "crew"}`, nil)
-	require.Equal(t, 0, skipper.provision(t, source, "idle").status)
 	busy := publish(t, "busy", `{"image": "BASE", "remoteUser": "crew", "postStartCommand": "DOMICILE_BUSY=1 nohup sleep 300 >/dev/null 2>&1 &"}`, nil)
 	require.Equal(t, 0, skipper.provision(t, busy, "busy").status)
 	working := publish(t, "working", `{"image": "BASE", "remoteUser": "crew", "postStartCommand": "nohup python3 -c 'import time\nwhile True:\n  t = time.process_time()\n  while time.process_time() - t < 0.05: pass\n  time.sleep(0.25)' >/dev/null 2>&1 &"}`, nil)
@@ -161,6 +159,8 @@ func TestAWorkspaceThatNobodyUsesStops(t *testing.T) {
 	require.Equal(t, 0, skipper.provision(t, loaded, "loaded").status)
 	never := publish(t, "never", `{"image": "BASE", "customizations": {"domicile": {"idleStop": "never"}}}`, nil)
 	require.Equal(t, 0, skipper.provision(t, never, "never").status)
+	source := publish(t, "idle", `{"image": "BASE", "remoteUser": "crew"}`, nil)
+	require.Equal(t, 0, skipper.provision(t, source, "idle").status)
 	terminal := openTerminal(t, "idle", "open")
 	terminal.expect("Nobody has used this workspace for") // an open terminal in which nothing happens is no use
 	assert.NotNil(t, skipper.workspace(t, "idle").StopsAt)

@@ -119,6 +119,11 @@ func TestAnEngineThatRestarts(t *testing.T) {
 	require.Equal(t, 0, skipper.provision(t, repository("timetable"), "tidal").status)
 	require.Equal(t, 0, skipper.provision(t, repository("timetable"), "resting").status)
 	require.Equal(t, 0, skipper.domicile(t, "stop", "resting").status)
+	// An engine that is stopped while it makes a network cannot read what it has written of it.
+	eventually(t, time.Minute, "no networks are just tried", func() bool {
+		out, err := engineSays(t, "network", "ls", "--format", "{{.Name}}")
+		return err == nil && !strings.Contains(out, "-trial-")
+	})
 	world.Engine.Stop()
 	back := false
 	t.Cleanup(func() {
