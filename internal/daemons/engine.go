@@ -56,8 +56,14 @@ func (e *Engine) Start(ctx context.Context) error {
 	if err := e.makeBridge(ctx); err != nil {
 		return err
 	}
+	path, err := e.lockingFilter(ctx)
+	if err != nil {
+		return err
+	}
 	command := func() *exec.Cmd {
-		return exec.Command(program, "--data-root", in("data"), "--exec-root", in("exec"), "-H", e.Host, "-p", in("engine.pid"), "--bridge", e.bridge, "--group", "root", "--userns-remap", "default", "--icc=false", "--shutdown-timeout", "60")
+		c := exec.Command(program, "--data-root", in("data"), "--exec-root", in("exec"), "-H", e.Host, "-p", in("engine.pid"), "--bridge", e.bridge, "--group", "root", "--userns-remap", "default", "--icc=false", "--shutdown-timeout", "60")
+		c.Env = append(os.Environ(), "PATH="+path)
+		return c
 	}
 	answers := func(ctx context.Context) error {
 		if !EngineAnswers(ctx, e.Host) {
@@ -74,6 +80,30 @@ func (e *Engine) Start(ctx context.Context) error {
 		e.bridge = ""
 	}
 	return err
+}
+
+// lockingFilter gives the PATH on which an engine finds the packet filter's older program, where
+// this machine has that: it waits for others that change the filter, and with the newer one two
+// engines that work at the same moment refuse networks, or do not start.
+func (e *Engine) lockingFilter(ctx context.Context) (string, error) {
+	path := os.Getenv("PATH")
+	if err := exec.CommandContext(ctx, "iptables-legacy", "-w", "-t", "nat", "-S").Run(); err != nil {
+		return path, nil // there is none, or the kernel has it not
+	}
+	programs := filepath.Join(e.folder, "programs")
+	if err := os.MkdirAll(programs, 0o755); err != nil {
+		return "", err
+	}
+	for _, name := range []string{"iptables", "iptables-save", "iptables-restore", "ip6tables", "ip6tables-save", "ip6tables-restore"} {
+		older, err := exec.LookPath(strings.Replace(name, "tables", "tables-legacy", 1))
+		if err != nil {
+			continue
+		}
+		if err := os.Symlink(older, filepath.Join(programs, name)); err != nil && !errors.Is(err, os.ErrExist) {
+			return "", err
+		}
+	}
+	return programs + string(os.PathListSeparator) + path, nil
 }
 
 // makeBridge makes a bridge of the engine's own with a range that is free: engines on one
