@@ -4,11 +4,15 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
+
+	"golang.org/x/crypto/ssh"
 
 	"domicile/internal/records"
 	runs "domicile/internal/run"
 	"domicile/internal/site"
 	"domicile/internal/site/engine"
+	"domicile/internal/site/remote"
 )
 
 // usualSite is the name of a site that is given none.
@@ -32,37 +36,64 @@ func (s *settings) given() (list []records.Site, err error) {
 	return list, nil
 }
 
-// openSites opens the sites of the records, and tells which take nothing new. Images of one that
-// cannot build them are built by the first that was given.
-func openSites(list []records.Site, first, data string, common engine.Options) (sites map[string]site.Site, drained []string, err error) {
-	sites = map[string]site.Site{}
-	i := slices.IndexFunc(list, func(v records.Site) bool { return v.Name == first })
-	list[0], list[i] = list[i], list[0]
-	for _, v := range list {
-		o := common
-		var near bool
-		if o.Dial, near, err = engine.Address(v.Address); err != nil {
-			return nil, nil, err
-		}
-		o.Name = v.Address
-		if near {
-			folder := data
-			if v.Name != usualSite {
-				folder = filepath.Join(data, "at-"+v.Name)
-			}
-			o.Shared = &engine.Shared{Sockets: filepath.Join(folder, "sockets"), Doors: filepath.Join(folder, "doors"), Views: filepath.Join(folder, "views")}
-		}
-		s, err := engine.New(o)
+// opener opens the sites of the records.
+type opener struct {
+	data   string
+	common engine.Options
+	key    ssh.Signer // what hosts know the service by
+	first  string     // the site whose engine builds for those that cannot
+
+	mu      sync.Mutex
+	builder *engine.Site
+}
+
+// open opens a site: an engine of this machine, one that is reached by a stream, or one behind
+// SSH.
+func (o *opener) open(v records.Site) (site.Site, func(), error) {
+	at := o.common
+	at.Name = v.Address
+	at.BuildAt = func() *engine.Site {
+		o.mu.Lock()
+		defer o.mu.Unlock()
+		return o.builder
+	}
+	var leave func()
+	if v.Kind == string(site.Remote) {
+		to, err := remote.ParseAddress(v.Address)
 		if err != nil {
 			return nil, nil, err
 		}
-		if common.BuildAt == nil {
-			common.BuildAt = s
-		}
-		if v.Drained {
-			drained = append(drained, v.Name)
-		}
-		sites[v.Name] = s
+		line := remote.NewLine(to, o.key, v.HostKey)
+		at.Dial, leave = line.Dial, line.Close
+		s, err := engine.New(at)
+		return remoteSite{s, line}, leave, err
 	}
-	return sites, drained, nil
+	var near bool
+	var err error
+	if at.Dial, near, err = engine.Address(v.Address); err != nil {
+		return nil, nil, err
+	}
+	if near {
+		folder := o.data
+		if v.Name != usualSite {
+			folder = filepath.Join(o.data, "at-"+v.Name)
+		}
+		at.Shared = &engine.Shared{Sockets: filepath.Join(folder, "sockets"), Doors: filepath.Join(folder, "doors"), Views: filepath.Join(folder, "views")}
+	}
+	s, err := engine.New(at)
+	if err == nil && v.Name == o.first {
+		o.mu.Lock()
+		defer o.mu.Unlock()
+		o.builder = s
+	}
+	return s, leave, err
 }
+
+// remoteSite is an engine behind SSH.
+type remoteSite struct {
+	*engine.Site
+	line *remote.Line
+}
+
+// Kind tells that it is one of another host.
+func (remoteSite) Kind() site.Kind { return site.Remote }

@@ -222,15 +222,11 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 	if err != nil {
 		return err
 	}
-	all, err := a.store.GiveSites(ctx, given)
-	if err != nil {
+	if _, err := a.store.GiveSites(ctx, given); err != nil {
 		return fmt.Errorf("keep the sites: %w", err)
 	}
-	places, drained, err := openSites(all, given[0].Name, data, engine.Options{Installation: installation, Agents: agentsBeside(s.agent), Secret: seal.Derive("names"), ServiceKey: keys.ServicePublic(),
-		Youngest: max(s.youngest, 1), Keychain: artifacts.Keychain, MayAsk: gate.Check, HTTP: &http.Client{Transport: gate.Transport()}})
-	if err != nil {
-		return err
-	}
+	places := &opener{data: data, first: given[0].Name, key: keys.Hosts(), common: engine.Options{Installation: installation, Agents: agentsBeside(s.agent), Secret: seal.Derive("names"), ServiceKey: keys.ServicePublic(),
+		Youngest: max(s.youngest, 1), Keychain: artifacts.Keychain, MayAsk: gate.Check, HTTP: &http.Client{Transport: gate.Transport()}}}
 	policy := judge.Policy(split(s.allow))
 	for _, a := range policy {
 		if !slices.Contains(judge.Allowances, a) {
@@ -265,7 +261,7 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 	vault := &vault.Vault{Store: a.store, Seal: seal}
 	retention := records.UsualRetention
 	retention.Runs = s.keepRuns
-	a.runner, err = runs.New(ctx, runs.Options{Store: a.store, Sites: places, Drained: drained, Source: fetcher, Artifacts: artifacts, Compose: reader, Definition: read, Policy: policy, Vault: vault, Keys: keys, DiskReserve: reserve, KeepImages: s.keepImages,
+	a.runner, err = runs.New(ctx, runs.Options{Store: a.store, Open: places.open, Source: fetcher, Artifacts: artifacts, Compose: reader, Definition: read, Policy: policy, Vault: vault, Keys: keys, DiskReserve: reserve, KeepImages: s.keepImages,
 		Sizes: sizes, Size: s.size, IdleStop: s.idleStop, LookEvery: s.lookEvery, Retention: retention, Log: log, Workers: s.workers, Tries: s.tries})
 	if err != nil {
 		return err
@@ -275,7 +271,7 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 	if reachedAt == "" {
 		reachedAt = sshAt.String()
 	}
-	a.api = api.New(api.Options{Store: a.store, Runner: a.runner, Gateway: a.gateway, Source: fetcher, Artifacts: artifacts, Registries: registries, Vault: vault, Templates: split(s.templates), Log: log, Version: version,
+	a.api = api.New(api.Options{Store: a.store, Runner: a.runner, Gateway: a.gateway, Source: fetcher, Artifacts: artifacts, Registries: registries, Vault: vault, Hosts: hosts{keys.Hosts()}, Templates: split(s.templates), Log: log, Version: version,
 		SetupCode: a.code, SSH: reachedAt, HostKey: string(ssh.MarshalAuthorizedKey(hostKey.PublicKey())), Console: web.Handler(), MetricsToken: os.Getenv("DOMICILE_METRICS_TOKEN"), Apart: kept})
 	return nil
 }

@@ -197,63 +197,6 @@ func confirm(t *terminal, question, answer string) error {
 	return nil
 }
 
-var sitesCommand = command{
-	name: "sites", args: "[remove NAME] [-json]", summary: "List the sites with what was found there; forget one that nothing is at",
-	example: "domicile sites\ndomicile sites remove old-quay",
-	takes:   anything,
-	setup: func(f *flag.FlagSet) action {
-		asJSON := jsonFlag(f)
-		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
-			if len(args) > 0 {
-				if args[0] != "remove" {
-					return wrongUse("%q is not remove", args[0])
-				}
-				if err := exactly(args[1:], "NAME"); err != nil {
-					return err
-				}
-				if _, err := client.Answer[struct{}](c.RemoveSite(ctx, args[1])); err != nil {
-					return err
-				}
-			}
-			list, err := client.Answer[[]client.Site](c.ListSites(ctx))
-			return present(t, *asJSON, list, err, func(list []client.Site) { printSites(t, list) })
-		}
-	},
-}
-
-func printSites(t *terminal, list []client.Site) {
-	table := newTable(t.out)
-	table.row("NAME", "KIND", "STATE", "PROCESSORS", "MEMORY", "DISK FREE", "YOURS", "SIZES", "WHAT")
-	for _, s := range list {
-		state, what := "ready", text(s.Engine)+" on "+text(s.System)
-		if s.Gpu != nil {
-			what += ", with a graphics processor"
-		}
-		if !s.Ready {
-			state, what = "not ready", text(s.Problem)
-		}
-		if s.Drained != nil {
-			state += ", drained"
-		}
-		table.row(s.Name, string(s.Kind), state, optionalNumber(s.Processors), optionalBytes(s.MemoryBytes), optionalBytes(s.DiskFreeBytes), fmt.Sprint(s.Workspaces), sizesOf(s), what)
-	}
-	table.flush()
-	for _, s := range list {
-		for _, said := range trustOf(s) {
-			fmt.Fprintf(t.out, "%s: %s\n", s.Name, said)
-		}
-		if s.Ready && s.Problem != nil {
-			fmt.Fprintf(t.out, "%s: %s\n", s.Name, *s.Problem)
-		}
-		if s.Warning != nil {
-			fmt.Fprintf(t.out, "%s: %s\n", s.Name, *s.Warning)
-		}
-		if s.Drained != nil {
-			fmt.Fprintf(t.out, "%s: It takes nothing new, for the service was not given it at its last start. When nothing is there any more: domicile sites remove %s\n", s.Name, s.Name)
-		}
-	}
-}
-
 // trustOf says how far a site and the service keep workspaces from the host.
 func trustOf(s client.Site) (said []string) {
 	if s.UserNamespaces != nil {

@@ -490,6 +490,11 @@ type DraftWay struct {
 // DraftWaySure defines model for DraftWay.Sure.
 type DraftWaySure string
 
+// Drained defines model for Drained.
+type Drained struct {
+	Drained bool `json:"drained"`
+}
+
 // Drift defines model for Drift.
 type Drift struct {
 	Kind DriftKind `json:"kind"`
@@ -502,6 +507,15 @@ type Drift struct {
 
 // DriftKind defines model for Drift.Kind.
 type DriftKind string
+
+// Finding One thing that was looked at.
+type Finding struct {
+	Fine   bool    `json:"fine"`
+	Found  string  `json:"found"`
+	Remedy *string `json:"remedy,omitempty"`
+	Wanted *string `json:"wanted,omitempty"`
+	What   string  `json:"what"`
+}
 
 // FirstAccount Who the first account is for.
 type FirstAccount struct {
@@ -563,6 +577,21 @@ type HelperName struct {
 	// Name By which it is reached from inside.
 	Name  string `json:"name"`
 	State string `json:"state"`
+}
+
+// HostTrust How a host and the service know each other.
+type HostTrust struct {
+	// Before Of the key that was pinned before.
+	Before *string `json:"before,omitempty"`
+
+	// Fingerprint Of the host's key that is pinned now: compare it with what ssh-keygen -l says there.
+	Fingerprint string `json:"fingerprint"`
+
+	// Install The line that the user there needs in ~/.ssh/authorized_keys.
+	Install string `json:"install"`
+
+	// Name Of the site.
+	Name string `json:"name"`
 }
 
 // Key An SSH public key.
@@ -630,6 +659,13 @@ type NewKey struct {
 // NewPassword A password that somebody else gets.
 type NewPassword struct {
 	Password string `json:"password"`
+}
+
+// NewSite defines model for NewSite.
+type NewSite struct {
+	// Address ssh://USER@HOST:PORT, and behind it the engine's socket where that is not /var/run/docker.sock.
+	Address string `json:"address"`
+	Name    string `json:"name"`
 }
 
 // NewSnapshot defines model for NewSnapshot.
@@ -871,10 +907,13 @@ type Site struct {
 	Apart         *bool  `json:"apart,omitempty"`
 	DiskFreeBytes *int64 `json:"diskFreeBytes,omitempty"`
 
-	// Drained It takes nothing new: the service was not given it at its last start. What is there goes on.
+	// Drained It takes nothing new: somebody drained it, or the service was not given it at its last start. What is there goes on.
 	Drained  *bool      `json:"drained,omitempty"`
 	Engine   *string    `json:"engine,omitempty"`
 	Examined *time.Time `json:"examined,omitempty"`
+
+	// Given The service is given it by a flag; others were added.
+	Given *bool `json:"given,omitempty"`
 
 	// Gpu Workspaces can be given a graphics processor.
 	Gpu         *bool    `json:"gpu,omitempty"`
@@ -1168,6 +1207,12 @@ type SignInJSONRequestBody = Credentials
 // MakeFirstAccountJSONRequestBody defines body for MakeFirstAccount for application/json ContentType.
 type MakeFirstAccountJSONRequestBody = FirstAccount
 
+// AddSiteJSONRequestBody defines body for AddSite for application/json ContentType.
+type AddSiteJSONRequestBody = NewSite
+
+// DrainSiteJSONRequestBody defines body for DrainSite for application/json ContentType.
+type DrainSiteJSONRequestBody = Drained
+
 // HandSnapshotJSONRequestBody defines body for HandSnapshot for application/json ContentType.
 type HandSnapshotJSONRequestBody = HandTo
 
@@ -1299,9 +1344,21 @@ type ServerInterface interface {
 	// ListSites The sites with what was found when they were last examined.
 	// (GET /sites)
 	ListSites(w http.ResponseWriter, r *http.Request)
+	// AddSite Adds a host that is reached over SSH, and pins its key. For administrators.
+	// (POST /sites)
+	AddSite(w http.ResponseWriter, r *http.Request)
 	// RemoveSite Forgets a drained site at which nothing is any more. For administrators.
 	// (DELETE /sites/{name})
 	RemoveSite(w http.ResponseWriter, r *http.Request, name string)
+	// DrainSite Lets a site take nothing new, or something again. For administrators.
+	// (PUT /sites/{name}/drained)
+	DrainSite(w http.ResponseWriter, r *http.Request, name string)
+	// ExamineSite Examines a site now. For administrators.
+	// (POST /sites/{name}/examination)
+	ExamineSite(w http.ResponseWriter, r *http.Request, name string)
+	// TrustHost Pins the key that a site's host shows now. For administrators.
+	// (POST /sites/{name}/trust)
+	TrustHost(w http.ResponseWriter, r *http.Request, name string)
 	// ListSnapshots The snapshots of the account, newest first.
 	// (GET /snapshots)
 	ListSnapshots(w http.ResponseWriter, r *http.Request)
@@ -1611,9 +1668,33 @@ func (_ Unimplemented) ListSites(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// AddSite Adds a host that is reached over SSH, and pins its key. For administrators.
+// (POST /sites)
+func (_ Unimplemented) AddSite(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // RemoveSite Forgets a drained site at which nothing is any more. For administrators.
 // (DELETE /sites/{name})
 func (_ Unimplemented) RemoveSite(w http.ResponseWriter, r *http.Request, name string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// DrainSite Lets a site take nothing new, or something again. For administrators.
+// (PUT /sites/{name}/drained)
+func (_ Unimplemented) DrainSite(w http.ResponseWriter, r *http.Request, name string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ExamineSite Examines a site now. For administrators.
+// (POST /sites/{name}/examination)
+func (_ Unimplemented) ExamineSite(w http.ResponseWriter, r *http.Request, name string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// TrustHost Pins the key that a site's host shows now. For administrators.
+// (POST /sites/{name}/trust)
+func (_ Unimplemented) TrustHost(w http.ResponseWriter, r *http.Request, name string) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -2516,6 +2597,20 @@ func (siw *ServerInterfaceWrapper) ListSites(w http.ResponseWriter, r *http.Requ
 	handler.ServeHTTP(w, r)
 }
 
+// AddSite operation middleware
+func (siw *ServerInterfaceWrapper) AddSite(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.AddSite(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // RemoveSite operation middleware
 func (siw *ServerInterfaceWrapper) RemoveSite(w http.ResponseWriter, r *http.Request) {
 
@@ -2533,6 +2628,84 @@ func (siw *ServerInterfaceWrapper) RemoveSite(w http.ResponseWriter, r *http.Req
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.RemoveSite(w, r, name)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// DrainSite operation middleware
+func (siw *ServerInterfaceWrapper) DrainSite(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.DrainSite(w, r, name)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ExamineSite operation middleware
+func (siw *ServerInterfaceWrapper) ExamineSite(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ExamineSite(w, r, name)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// TrustHost operation middleware
+func (siw *ServerInterfaceWrapper) TrustHost(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.TrustHost(w, r, name)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -3444,6 +3617,18 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/sites", wrapper.ListSites)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/sites", wrapper.AddSite)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/sites/{name}/trust", wrapper.TrustHost)
+	})
+	r.Group(func(r chi.Router) {
+		r.Put(options.BaseURL+"/sites/{name}/drained", wrapper.DrainSite)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/sites/{name}/examination", wrapper.ExamineSite)
 	})
 	r.Group(func(r chi.Router) {
 		r.Delete(options.BaseURL+"/sites/{name}", wrapper.RemoveSite)
@@ -4881,6 +5066,45 @@ func (response ListSitesdefaultApplicationProblemPlusJSONResponse) VisitListSite
 	return err
 }
 
+type AddSiteRequestObject struct {
+	Body *AddSiteJSONRequestBody
+}
+
+type AddSiteResponseObject interface {
+	VisitAddSiteResponse(w http.ResponseWriter) error
+}
+
+type AddSite201JSONResponse HostTrust
+
+func (response AddSite201JSONResponse) VisitAddSiteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddSitedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddSitedefaultApplicationProblemPlusJSONResponse) VisitAddSiteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type RemoveSiteRequestObject struct {
 	Name string `json:"name"`
 }
@@ -4903,6 +5127,118 @@ type RemoveSitedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RemoveSitedefaultApplicationProblemPlusJSONResponse) VisitRemoveSiteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DrainSiteRequestObject struct {
+	Name string `json:"name"`
+	Body *DrainSiteJSONRequestBody
+}
+
+type DrainSiteResponseObject interface {
+	VisitDrainSiteResponse(w http.ResponseWriter) error
+}
+
+type DrainSite204Response struct {
+}
+
+func (response DrainSite204Response) VisitDrainSiteResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DrainSitedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DrainSitedefaultApplicationProblemPlusJSONResponse) VisitDrainSiteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExamineSiteRequestObject struct {
+	Name string `json:"name"`
+}
+
+type ExamineSiteResponseObject interface {
+	VisitExamineSiteResponse(w http.ResponseWriter) error
+}
+
+type ExamineSite200JSONResponse []Finding
+
+func (response ExamineSite200JSONResponse) VisitExamineSiteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExamineSitedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExamineSitedefaultApplicationProblemPlusJSONResponse) VisitExamineSiteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TrustHostRequestObject struct {
+	Name string `json:"name"`
+}
+
+type TrustHostResponseObject interface {
+	VisitTrustHostResponse(w http.ResponseWriter) error
+}
+
+type TrustHost200JSONResponse HostTrust
+
+func (response TrustHost200JSONResponse) VisitTrustHostResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TrustHostdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TrustHostdefaultApplicationProblemPlusJSONResponse) VisitTrustHostResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -6209,9 +6545,21 @@ type StrictServerInterface interface {
 	// ListSites The sites with what was found when they were last examined.
 	// (GET /sites)
 	ListSites(ctx context.Context, request ListSitesRequestObject) (ListSitesResponseObject, error)
+	// AddSite Adds a host that is reached over SSH, and pins its key. For administrators.
+	// (POST /sites)
+	AddSite(ctx context.Context, request AddSiteRequestObject) (AddSiteResponseObject, error)
 	// RemoveSite Forgets a drained site at which nothing is any more. For administrators.
 	// (DELETE /sites/{name})
 	RemoveSite(ctx context.Context, request RemoveSiteRequestObject) (RemoveSiteResponseObject, error)
+	// DrainSite Lets a site take nothing new, or something again. For administrators.
+	// (PUT /sites/{name}/drained)
+	DrainSite(ctx context.Context, request DrainSiteRequestObject) (DrainSiteResponseObject, error)
+	// ExamineSite Examines a site now. For administrators.
+	// (POST /sites/{name}/examination)
+	ExamineSite(ctx context.Context, request ExamineSiteRequestObject) (ExamineSiteResponseObject, error)
+	// TrustHost Pins the key that a site's host shows now. For administrators.
+	// (POST /sites/{name}/trust)
+	TrustHost(ctx context.Context, request TrustHostRequestObject) (TrustHostResponseObject, error)
 	// ListSnapshots The snapshots of the account, newest first.
 	// (GET /snapshots)
 	ListSnapshots(ctx context.Context, request ListSnapshotsRequestObject) (ListSnapshotsResponseObject, error)
@@ -7326,6 +7674,37 @@ func (sh *strictHandler) ListSites(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// AddSite operation middleware
+func (sh *strictHandler) AddSite(w http.ResponseWriter, r *http.Request) {
+	var request AddSiteRequestObject
+
+	var body AddSiteJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.AddSite(ctx, request.(AddSiteRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddSite")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(AddSiteResponseObject); ok {
+		if err := validResponse.VisitAddSiteResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // RemoveSite operation middleware
 func (sh *strictHandler) RemoveSite(w http.ResponseWriter, r *http.Request, name string) {
 	var request RemoveSiteRequestObject
@@ -7345,6 +7724,91 @@ func (sh *strictHandler) RemoveSite(w http.ResponseWriter, r *http.Request, name
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(RemoveSiteResponseObject); ok {
 		if err := validResponse.VisitRemoveSiteResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DrainSite operation middleware
+func (sh *strictHandler) DrainSite(w http.ResponseWriter, r *http.Request, name string) {
+	var request DrainSiteRequestObject
+
+	request.Name = name
+
+	var body DrainSiteJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.DrainSite(ctx, request.(DrainSiteRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DrainSite")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(DrainSiteResponseObject); ok {
+		if err := validResponse.VisitDrainSiteResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ExamineSite operation middleware
+func (sh *strictHandler) ExamineSite(w http.ResponseWriter, r *http.Request, name string) {
+	var request ExamineSiteRequestObject
+
+	request.Name = name
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ExamineSite(ctx, request.(ExamineSiteRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ExamineSite")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ExamineSiteResponseObject); ok {
+		if err := validResponse.VisitExamineSiteResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TrustHost operation middleware
+func (sh *strictHandler) TrustHost(w http.ResponseWriter, r *http.Request, name string) {
+	var request TrustHostRequestObject
+
+	request.Name = name
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.TrustHost(ctx, request.(TrustHostRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TrustHost")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(TrustHostResponseObject); ok {
+		if err := validResponse.VisitTrustHostResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

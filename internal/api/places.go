@@ -22,7 +22,7 @@ func (s *Server) ListSites(ctx context.Context, _ ListSitesRequestObject) (ListS
 	}
 	for _, name := range s.o.Runner.SiteNames() {
 		found := s.o.Runner.Examined(name)
-		v := Site{Name: name, Kind: SiteKind(found.Kind), Ready: found.Err == nil && !found.At.IsZero(), Drained: whenTrue(found.Drained), Workspaces: count(mine, name)}
+		v := Site{Name: name, Kind: SiteKind(found.Kind), Ready: found.Err == nil && !found.At.IsZero(), Drained: whenTrue(found.Drained), Given: whenTrue(given(s, name)), Workspaces: count(mine, name)}
 		if found.Err != nil {
 			v.Problem = optional(found.Err.Error())
 		}
@@ -54,6 +54,11 @@ func (s *Server) ListSites(ctx context.Context, _ ListSitesRequestObject) (ListS
 		list = append(list, v)
 	}
 	return list, nil
+}
+
+func given(s *Server, name string) bool {
+	v, err := s.o.Runner.SiteRecord(name)
+	return err == nil && v.Given
 }
 
 // RemoveSite forgets a drained site at which nothing is any more.

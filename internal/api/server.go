@@ -38,6 +38,8 @@ type Options struct {
 	Templates []string
 	Log       *slog.Logger
 	Version   string
+	// Hosts are what the service knows of hosts that are reached over SSH.
+	Hosts Hosts
 	// SetupCode lets its holder make the first account.
 	SetupCode string
 	// SSH is the host:port that people are told to connect to.

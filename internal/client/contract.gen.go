@@ -491,6 +491,11 @@ type DraftWay struct {
 // DraftWaySure defines model for DraftWay.Sure.
 type DraftWaySure string
 
+// Drained defines model for Drained.
+type Drained struct {
+	Drained bool `json:"drained"`
+}
+
 // Drift defines model for Drift.
 type Drift struct {
 	Kind DriftKind `json:"kind"`
@@ -503,6 +508,15 @@ type Drift struct {
 
 // DriftKind defines model for Drift.Kind.
 type DriftKind string
+
+// Finding One thing that was looked at.
+type Finding struct {
+	Fine   bool    `json:"fine"`
+	Found  string  `json:"found"`
+	Remedy *string `json:"remedy,omitempty"`
+	Wanted *string `json:"wanted,omitempty"`
+	What   string  `json:"what"`
+}
 
 // FirstAccount Who the first account is for.
 type FirstAccount struct {
@@ -564,6 +578,21 @@ type HelperName struct {
 	// Name By which it is reached from inside.
 	Name  string `json:"name"`
 	State string `json:"state"`
+}
+
+// HostTrust How a host and the service know each other.
+type HostTrust struct {
+	// Before Of the key that was pinned before.
+	Before *string `json:"before,omitempty"`
+
+	// Fingerprint Of the host's key that is pinned now: compare it with what ssh-keygen -l says there.
+	Fingerprint string `json:"fingerprint"`
+
+	// Install The line that the user there needs in ~/.ssh/authorized_keys.
+	Install string `json:"install"`
+
+	// Name Of the site.
+	Name string `json:"name"`
 }
 
 // Key An SSH public key.
@@ -631,6 +660,13 @@ type NewKey struct {
 // NewPassword A password that somebody else gets.
 type NewPassword struct {
 	Password string `json:"password"`
+}
+
+// NewSite defines model for NewSite.
+type NewSite struct {
+	// Address ssh://USER@HOST:PORT, and behind it the engine's socket where that is not /var/run/docker.sock.
+	Address string `json:"address"`
+	Name    string `json:"name"`
 }
 
 // NewSnapshot defines model for NewSnapshot.
@@ -872,10 +908,13 @@ type Site struct {
 	Apart         *bool  `json:"apart,omitempty"`
 	DiskFreeBytes *int64 `json:"diskFreeBytes,omitempty"`
 
-	// Drained It takes nothing new: the service was not given it at its last start. What is there goes on.
+	// Drained It takes nothing new: somebody drained it, or the service was not given it at its last start. What is there goes on.
 	Drained  *bool      `json:"drained,omitempty"`
 	Engine   *string    `json:"engine,omitempty"`
 	Examined *time.Time `json:"examined,omitempty"`
+
+	// Given The service is given it by a flag; others were added.
+	Given *bool `json:"given,omitempty"`
 
 	// Gpu Workspaces can be given a graphics processor.
 	Gpu         *bool    `json:"gpu,omitempty"`
@@ -1168,6 +1207,12 @@ type SignInJSONRequestBody = Credentials
 
 // MakeFirstAccountJSONRequestBody defines body for MakeFirstAccount for application/json ContentType.
 type MakeFirstAccountJSONRequestBody = FirstAccount
+
+// AddSiteJSONRequestBody defines body for AddSite for application/json ContentType.
+type AddSiteJSONRequestBody = NewSite
+
+// DrainSiteJSONRequestBody defines body for DrainSite for application/json ContentType.
+type DrainSiteJSONRequestBody = Drained
 
 // HandSnapshotJSONRequestBody defines body for HandSnapshot for application/json ContentType.
 type HandSnapshotJSONRequestBody = HandTo
@@ -1586,10 +1631,48 @@ type ClientInterface interface {
 	// Corresponds with GET /sites (the `ListSites` operationId).
 	ListSites(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// AddSiteWithBody Adds a host that is reached over SSH, and pins its key. For administrators.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /sites (the `AddSite` operationId).
+	AddSiteWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddSite Adds a host that is reached over SSH, and pins its key. For administrators.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /sites (the `AddSite` operationId).
+	AddSite(ctx context.Context, body AddSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// RemoveSite Forgets a drained site at which nothing is any more. For administrators.
 	//
 	// Corresponds with DELETE /sites/{name} (the `RemoveSite` operationId).
 	RemoveSite(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DrainSiteWithBody Lets a site take nothing new, or something again. For administrators.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /sites/{name}/drained (the `DrainSite` operationId).
+	DrainSiteWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DrainSite Lets a site take nothing new, or something again. For administrators.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /sites/{name}/drained (the `DrainSite` operationId).
+	DrainSite(ctx context.Context, name string, body DrainSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExamineSite Examines a site now. For administrators.
+	//
+	// Corresponds with POST /sites/{name}/examination (the `ExamineSite` operationId).
+	ExamineSite(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TrustHost Pins the key that a site's host shows now. For administrators.
+	//
+	// Corresponds with POST /sites/{name}/trust (the `TrustHost` operationId).
+	TrustHost(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListSnapshots The snapshots of the account, newest first.
 	//
@@ -2648,11 +2731,109 @@ func (c *Client) ListSites(ctx context.Context, reqEditors ...RequestEditorFn) (
 	return c.Client.Do(req)
 }
 
+// AddSiteWithBody Adds a host that is reached over SSH, and pins its key. For administrators.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /sites (the `AddSite` operationId).
+func (c *Client) AddSiteWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddSiteRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddSite Adds a host that is reached over SSH, and pins its key. For administrators.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /sites (the `AddSite` operationId).
+func (c *Client) AddSite(ctx context.Context, body AddSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddSiteRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // RemoveSite Forgets a drained site at which nothing is any more. For administrators.
 //
 // Corresponds with DELETE /sites/{name} (the `RemoveSite` operationId).
 func (c *Client) RemoveSite(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemoveSiteRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DrainSiteWithBody Lets a site take nothing new, or something again. For administrators.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /sites/{name}/drained (the `DrainSite` operationId).
+func (c *Client) DrainSiteWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDrainSiteRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DrainSite Lets a site take nothing new, or something again. For administrators.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /sites/{name}/drained (the `DrainSite` operationId).
+func (c *Client) DrainSite(ctx context.Context, name string, body DrainSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDrainSiteRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExamineSite Examines a site now. For administrators.
+//
+// Corresponds with POST /sites/{name}/examination (the `ExamineSite` operationId).
+func (c *Client) ExamineSite(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExamineSiteRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TrustHost Pins the key that a site's host shows now. For administrators.
+//
+// Corresponds with POST /sites/{name}/trust (the `TrustHost` operationId).
+func (c *Client) TrustHost(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTrustHostRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -4598,6 +4779,46 @@ func NewListSitesRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewAddSiteRequest calls the generic AddSite builder with application/json body
+func NewAddSiteRequest(server string, body AddSiteJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddSiteRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddSiteRequestWithBody constructs an http.Request for the AddSite method, with any body, and a specified content type
+func NewAddSiteRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sites")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewRemoveSiteRequest constructs an http.Request for the RemoveSite method
 func NewRemoveSiteRequest(server string, name string) (*http.Request, error) {
 	var err error
@@ -4625,6 +4846,121 @@ func NewRemoveSiteRequest(server string, name string) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDrainSiteRequest calls the generic DrainSite builder with application/json body
+func NewDrainSiteRequest(server string, name string, body DrainSiteJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDrainSiteRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewDrainSiteRequestWithBody constructs an http.Request for the DrainSite method, with any body, and a specified content type
+func NewDrainSiteRequestWithBody(server string, name string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sites/%s/drained", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewExamineSiteRequest constructs an http.Request for the ExamineSite method
+func NewExamineSiteRequest(server string, name string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sites/%s/examination", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTrustHostRequest constructs an http.Request for the TrustHost method
+func NewTrustHostRequest(server string, name string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sites/%s/trust", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -6196,12 +6532,54 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /sites (the `ListSites` operationId).
 	ListSitesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSitesResponse, error)
 
+	// AddSiteWithBodyWithResponse Adds a host that is reached over SSH, and pins its key. For administrators.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /sites (the `AddSite` operationId).
+	AddSiteWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddSiteResponse, error)
+
+	// AddSiteWithResponse Adds a host that is reached over SSH, and pins its key. For administrators.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /sites (the `AddSite` operationId).
+	AddSiteWithResponse(ctx context.Context, body AddSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*AddSiteResponse, error)
+
 	// RemoveSiteWithResponse Forgets a drained site at which nothing is any more. For administrators.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with DELETE /sites/{name} (the `RemoveSite` operationId).
 	RemoveSiteWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*RemoveSiteResponse, error)
+
+	// DrainSiteWithBodyWithResponse Lets a site take nothing new, or something again. For administrators.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /sites/{name}/drained (the `DrainSite` operationId).
+	DrainSiteWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DrainSiteResponse, error)
+
+	// DrainSiteWithResponse Lets a site take nothing new, or something again. For administrators.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /sites/{name}/drained (the `DrainSite` operationId).
+	DrainSiteWithResponse(ctx context.Context, name string, body DrainSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*DrainSiteResponse, error)
+
+	// ExamineSiteWithResponse Examines a site now. For administrators.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /sites/{name}/examination (the `ExamineSite` operationId).
+	ExamineSiteWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*ExamineSiteResponse, error)
+
+	// TrustHostWithResponse Pins the key that a site's host shows now. For administrators.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /sites/{name}/trust (the `TrustHost` operationId).
+	TrustHostWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*TrustHostResponse, error)
 
 	// ListSnapshotsWithResponse The snapshots of the account, newest first.
 	//
@@ -8052,6 +8430,54 @@ func (r ListSitesResponse) ContentType() string {
 	return ""
 }
 
+type AddSiteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *HostTrust
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddSiteResponse) GetJSON201() *HostTrust {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddSiteResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddSiteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddSiteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddSiteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddSiteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type RemoveSiteResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8087,6 +8513,143 @@ func (r RemoveSiteResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RemoveSiteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DrainSiteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DrainSiteResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DrainSiteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DrainSiteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DrainSiteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DrainSiteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ExamineSiteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Finding
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ExamineSiteResponse) GetJSON200() *[]Finding {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExamineSiteResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExamineSiteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExamineSiteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExamineSiteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExamineSiteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TrustHostResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *HostTrust
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TrustHostResponse) GetJSON200() *HostTrust {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TrustHostResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TrustHostResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TrustHostResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TrustHostResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TrustHostResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10216,6 +10779,32 @@ func (c *ClientWithResponses) ListSitesWithResponse(ctx context.Context, reqEdit
 	return ParseListSitesResponse(rsp)
 }
 
+// AddSiteWithBodyWithResponse Adds a host that is reached over SSH, and pins its key. For administrators.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /sites (the `AddSite` operationId).
+func (c *ClientWithResponses) AddSiteWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddSiteResponse, error) {
+	rsp, err := c.AddSiteWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddSiteResponse(rsp)
+}
+
+// AddSiteWithResponse Adds a host that is reached over SSH, and pins its key. For administrators.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /sites (the `AddSite` operationId).
+func (c *ClientWithResponses) AddSiteWithResponse(ctx context.Context, body AddSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*AddSiteResponse, error) {
+	rsp, err := c.AddSite(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddSiteResponse(rsp)
+}
+
 // RemoveSiteWithResponse Forgets a drained site at which nothing is any more. For administrators.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10227,6 +10816,58 @@ func (c *ClientWithResponses) RemoveSiteWithResponse(ctx context.Context, name s
 		return nil, err
 	}
 	return ParseRemoveSiteResponse(rsp)
+}
+
+// DrainSiteWithBodyWithResponse Lets a site take nothing new, or something again. For administrators.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /sites/{name}/drained (the `DrainSite` operationId).
+func (c *ClientWithResponses) DrainSiteWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DrainSiteResponse, error) {
+	rsp, err := c.DrainSiteWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDrainSiteResponse(rsp)
+}
+
+// DrainSiteWithResponse Lets a site take nothing new, or something again. For administrators.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /sites/{name}/drained (the `DrainSite` operationId).
+func (c *ClientWithResponses) DrainSiteWithResponse(ctx context.Context, name string, body DrainSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*DrainSiteResponse, error) {
+	rsp, err := c.DrainSite(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDrainSiteResponse(rsp)
+}
+
+// ExamineSiteWithResponse Examines a site now. For administrators.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /sites/{name}/examination (the `ExamineSite` operationId).
+func (c *ClientWithResponses) ExamineSiteWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*ExamineSiteResponse, error) {
+	rsp, err := c.ExamineSite(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExamineSiteResponse(rsp)
+}
+
+// TrustHostWithResponse Pins the key that a site's host shows now. For administrators.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /sites/{name}/trust (the `TrustHost` operationId).
+func (c *ClientWithResponses) TrustHostWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*TrustHostResponse, error) {
+	rsp, err := c.TrustHost(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTrustHostResponse(rsp)
 }
 
 // ListSnapshotsWithResponse The snapshots of the account, newest first.
@@ -11831,6 +12472,39 @@ func ParseListSitesResponse(rsp *http.Response) (*ListSitesResponse, error) {
 	return response, nil
 }
 
+// ParseAddSiteResponse parses an HTTP response from a AddSiteWithResponse call
+func ParseAddSiteResponse(rsp *http.Response) (*AddSiteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddSiteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest HostTrust
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseRemoveSiteResponse parses an HTTP response from a RemoveSiteWithResponse call
 func ParseRemoveSiteResponse(rsp *http.Response) (*RemoveSiteResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -11847,6 +12521,101 @@ func ParseRemoveSiteResponse(rsp *http.Response) (*RemoveSiteResponse, error) {
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDrainSiteResponse parses an HTTP response from a DrainSiteWithResponse call
+func ParseDrainSiteResponse(rsp *http.Response) (*DrainSiteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DrainSiteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseExamineSiteResponse parses an HTTP response from a ExamineSiteWithResponse call
+func ParseExamineSiteResponse(rsp *http.Response) (*ExamineSiteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExamineSiteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Finding
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTrustHostResponse parses an HTTP response from a TrustHostWithResponse call
+func ParseTrustHostResponse(rsp *http.Response) (*TrustHostResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TrustHostResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest HostTrust
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -11,8 +11,8 @@ import (
 // Keys are the SSH keys that the parts of the product know each other by. They are derived
 // from the seal's key, so that every replica has the same and none lies in a file.
 type Keys struct {
-	seal    *Seal
-	service ssh.Signer
+	seal           *Seal
+	service, hosts ssh.Signer
 }
 
 // NewKeys derives the keys of an installation.
@@ -21,8 +21,15 @@ func NewKeys(s *Seal) (*Keys, error) {
 	if err != nil {
 		return nil, fmt.Errorf("derive the service's key: %w", err)
 	}
-	return &Keys{s, signer}, nil
+	hosts, err := ssh.NewSignerFromKey(s.Key("hosts"))
+	if err != nil {
+		return nil, fmt.Errorf("derive the key for hosts: %w", err)
+	}
+	return &Keys{s, signer, hosts}, nil
 }
+
+// Hosts is what hosts that are reached over SSH know the service by.
+func (k *Keys) Hosts() ssh.Signer { return k.hosts }
 
 // Service is what agents know the service by.
 func (k *Keys) Service() ssh.Signer { return k.service }

@@ -14,27 +14,50 @@ type Site struct {
 	Address string // where it is reached, as its kind reads it
 	Drained bool   // it takes nothing new
 	Added   time.Time
+	Given   bool   // by a flag of the service; else it was added
+	HostKey string // of a host: its pinned key, as in an authorized_keys line
 }
 
-const siteColumns = "name, kind, address, drained, added"
+const siteColumns = "name, kind, address, drained, added, given, host_key"
 
-// GiveSites notes the sites that the service was given at its start, and drains the others.
-// It gives all of them, by name.
+// GiveSites notes the sites that the service was given at its start, and drains those that it
+// was given once and is no longer. It gives all of them, by name.
 func (s *Store) GiveSites(ctx context.Context, given []Site) (all []Site, err error) {
 	err = s.InTx(ctx, func(db Queries, _ pgx.Tx) error {
-		if _, err := db.db.Exec(ctx, "UPDATE sites SET drained = true"); err != nil {
+		if _, err := db.db.Exec(ctx, "UPDATE sites SET drained = true WHERE given"); err != nil {
 			return err
 		}
 		for _, v := range given {
 			if _, err := db.db.Exec(ctx, `INSERT INTO sites (name, kind, address) VALUES ($1, $2, $3)
-				ON CONFLICT (name) DO UPDATE SET kind = $2, address = $3, drained = false`, v.Name, v.Kind, v.Address); err != nil {
+				ON CONFLICT (name) DO UPDATE SET kind = $2, address = $3, drained = false, given = true`, v.Name, v.Kind, v.Address); err != nil {
 				return err
 			}
 		}
-		all, err = many[Site](ctx, db.db, "SELECT "+siteColumns+" FROM sites ORDER BY name")
+		all, err = db.Sites(ctx)
 		return err
 	})
 	return all, err
+}
+
+// Sites lists all sites by name.
+func (q Queries) Sites(ctx context.Context) ([]Site, error) {
+	return many[Site](ctx, q.db, "SELECT "+siteColumns+" FROM sites ORDER BY name")
+}
+
+// AddSite makes the record of a site; ErrTaken: there is one of that name.
+func (q Queries) AddSite(ctx context.Context, v Site) (Site, error) {
+	v, err := one[Site](ctx, q.db, "INSERT INTO sites (name, kind, address, given, host_key) VALUES ($1, $2, $3, false, $4) RETURNING "+siteColumns, v.Name, v.Kind, v.Address, v.HostKey)
+	return v, taken(err)
+}
+
+// DrainSite notes whether a site takes something new.
+func (q Queries) DrainSite(ctx context.Context, name string, drained bool) error {
+	return q.change(ctx, ErrNotFound, "UPDATE sites SET drained = $2 WHERE name = $1", name, drained)
+}
+
+// PinHost keeps another key of a site's host.
+func (q Queries) PinHost(ctx context.Context, name, key string) error {
+	return q.change(ctx, ErrNotFound, "UPDATE sites SET host_key = $2 WHERE name = $1 AND host_key <> ''", name, key)
 }
 
 // RemoveSite forgets a drained site at which nothing is any more; ErrBusy: something is, or it

@@ -43,3 +43,35 @@ func TestSites(t *testing.T) {
 	require.NoError(t, s.RemoveSite(ctx, "quay-a"))
 	assert.NotContains(t, given("quay-b"), "quay-a")
 }
+
+// A site that was added stays as it is whatever the service is given at its start.
+func TestAddedSites(t *testing.T) {
+	s := open(t)
+	ctx := t.Context()
+	added, err := s.AddSite(ctx, Site{Name: "skiff", Kind: "remote", Address: "ssh://crew@skiff.test", HostKey: "ssh-ed25519 AAAA"})
+	require.NoError(t, err)
+	assert.False(t, added.Given)
+	_, err = s.AddSite(ctx, added)
+	assert.ErrorIs(t, err, ErrTaken)
+	find := func() Site {
+		all, err := s.GiveSites(ctx, nil)
+		require.NoError(t, err)
+		for _, v := range all {
+			if v.Name == "skiff" {
+				return v
+			}
+		}
+		return Site{}
+	}
+	assert.Equal(t, added, find())
+	require.NoError(t, s.DrainSite(ctx, "skiff", true))
+	assert.True(t, find().Drained)
+	require.NoError(t, s.DrainSite(ctx, "skiff", false))
+	require.NoError(t, s.PinHost(ctx, "skiff", "ssh-ed25519 BBBB"))
+	assert.Equal(t, "ssh-ed25519 BBBB", find().HostKey)
+	assert.ErrorIs(t, s.PinHost(ctx, "shoal", "x"), ErrNotFound)
+	assert.ErrorIs(t, s.DrainSite(ctx, "shoal", true), ErrNotFound)
+	assert.ErrorIs(t, s.RemoveSite(ctx, "skiff"), ErrBusy, "it takes workspaces")
+	require.NoError(t, s.DrainSite(ctx, "skiff", true))
+	require.NoError(t, s.RemoveSite(ctx, "skiff"))
+}

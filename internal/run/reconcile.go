@@ -44,10 +44,15 @@ func (r *Runner) reconcile(ctx context.Context, name string, s place) {
 
 // examine keeps the facts about a site fresh, and tells when it goes and comes back.
 func (r *Runner) examine(ctx context.Context, name string, s place) {
-	last := r.Examined(name)
-	if last.Err == nil && time.Since(last.At) < examineEvery {
+	if last := r.Examined(name); last.Err == nil && time.Since(last.At) < examineEvery {
 		return
 	}
+	r.lookAt(ctx, name, s)
+}
+
+// lookAt examines a site.
+func (r *Runner) lookAt(ctx context.Context, name string, s place) {
+	last := r.Examined(name)
 	facts, err := s.Examine(ctx)
 	if ctx.Err() != nil {
 		return

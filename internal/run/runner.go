@@ -41,7 +41,10 @@ type Options struct {
 	Sites map[string]site.Site
 	// Drained are those of the sites that take nothing new.
 	Drained []string
-	Source  *source.Fetcher
+	// Open opens a site of the records; leave ends what it holds open, nil: nothing. Nil: there
+	// are no sites but Sites.
+	Open   func(records.Site) (s site.Site, leave func(), err error)
+	Source *source.Fetcher
 	// Artifacts fetches the features of definitions.
 	Artifacts *artifact.Store
 	// Compose reads the Compose files of definitions.
@@ -104,6 +107,10 @@ type Runner struct {
 
 	plans  *lru.Cache[int64, keptPlan] // by workspace
 	places *places
+	// reading is held while the places are brought in step with the records, and sitesChanged
+	// has something in it when there is a reason to look again.
+	reading      sync.Mutex
+	sitesChanged chan struct{}
 
 	mu    sync.Mutex
 	facts map[string]Examined // by site
@@ -182,11 +189,14 @@ func New(ctx context.Context, o Options) (*Runner, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &Runner{o: o, places: placesOf(o.Sites, o.Drained), instance: instance, facts: map[string]Examined{}, asked: map[int64]time.Time{}, works: map[int64]work{}, carried: map[int64]bool{}, attaching: map[int64]bool{}}
+	r := &Runner{o: o, places: placesOf(o.Sites, o.Drained), sitesChanged: make(chan struct{}, 1), instance: instance, facts: map[string]Examined{}, asked: map[int64]time.Time{}, works: map[int64]work{}, carried: map[int64]bool{}, attaching: map[int64]bool{}}
 	if r.plans, err = lru.New[int64, keptPlan](maxPlans); err != nil {
 		return nil, err
 	}
 	if r.noticed, err = lru.New[int64, time.Time](maxNoticed); err != nil {
+		return nil, err
+	}
+	if err := r.readSites(ctx); err != nil {
 		return nil, err
 	}
 	workers := river.NewWorkers()
@@ -230,22 +240,7 @@ func (r *Runner) Serve(ctx context.Context) error {
 		return nil
 	}
 	background.Go(func() { r.takeOver(ctx) })
-	for _, at := range r.places.all() {
-		here, leave := context.WithCancel(ctx)
-		background.Go(func() {
-			defer leave()
-			select {
-			case <-at.gone:
-			case <-ctx.Done():
-			}
-		})
-		background.Go(func() { r.reconcile(here, at.name, at) })
-		background.Go(func() { r.watchUse(here, at.name) })
-		background.Go(func() { r.sweep(here, at.name) })
-		if m := at.can.Measurer; m != nil {
-			background.Go(func() { r.watchDisk(here, at.name, m) })
-		}
-	}
+	background.Go(func() { r.keepSites(ctx, &background) })
 	background.Go(func() { r.followBranches(ctx) })
 	background.Go(func() { r.removeLeaving(ctx) })
 	background.Go(func() { r.prune(ctx) })

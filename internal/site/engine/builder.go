@@ -37,7 +37,10 @@ func (s *Site) builder() (*builder, error) {
 	if !s.isPodman() {
 		return &builder{dial: s.buildKit, at: s, machine: s.agentNow().architecture, export: ownStore{}}, nil
 	}
-	other := s.o.BuildAt
+	var other *Site
+	if s.o.BuildAt != nil {
+		other = s.o.BuildAt()
+	}
 	if other == nil || other.isPodman() {
 		return nil, fault.New("site-cannot", "give the service an engine with BuildKit too (domicile serve -engine), or name an image in the definition that needs no build", "the container engine at %s builds no images", s.o.Name)
 	}

@@ -54,8 +54,8 @@ type Options struct {
 	Installation string
 	// Agents gives the path of the agent's binary for an architecture, as Go names it.
 	Agents func(architecture string) (file string)
-	// BuildAt is an engine that builds images for this one, where this one cannot; nil: none.
-	BuildAt *Site
+	// BuildAt gives an engine that builds images for this one, where this one cannot; nil: none.
+	BuildAt func() *Site
 	// Shared are folders of this machine, for an engine that has the same file system. Nil:
 	// it is elsewhere. Then agents are reached by the engine's streams, and no folder of this
 	// machine can be in a workspace.
@@ -300,6 +300,9 @@ func (s *Site) explain(err error, doing string) error {
 	case client.IsErrConnectionFailed(err):
 		s.mu.Lock()
 		defer s.mu.Unlock()
+		if errors.As(s.unreached, &known) { // who dials knows better what leads there
+			return s.unreached
+		}
 		return fault.Transient(s.unreached, "engine-unavailable", startEngine, "the container engine at %s does not answer (%s)", s.o.Name, doing)
 	case strings.Contains(err.Error(), "EOF"), strings.Contains(err.Error(), "connection reset"),
 		strings.Contains(err.Error(), "connection refused"):

@@ -30,9 +30,10 @@ func TestAnotherEngine(t *testing.T) {
 	staying := world.RegistryAt + "/skerry/staying:1"
 	require.NoError(t, baseimage.Push(t.Context(), image, staying))
 	installation := fmt.Sprintf("pod%d", os.Getpid()) // what it makes beside the engine is named for it
+	builder := newSite(t, installation, "")
 	dial, _, err := Address(podman.Host)
 	require.NoError(t, err)
-	s, err := New(Options{Name: "podman", BuildAt: newSite(t, installation, ""), Dial: dial, Installation: installation, Agents: func(string) string { return agentBinary() }, Shared: &Shared{Sockets: t.TempDir(), Doors: t.TempDir(), Views: t.TempDir()}, Secret: []byte("tide"), ServiceKey: keysOf(t).ServicePublic()})
+	s, err := New(Options{Name: "podman", BuildAt: func() *Site { return builder }, Dial: dial, Installation: installation, Agents: func(string) string { return agentBinary() }, Shared: &Shared{Sockets: t.TempDir(), Doors: t.TempDir(), Views: t.TempDir()}, Secret: []byte("tide"), ServiceKey: keysOf(t).ServicePublic()})
 	require.NoError(t, err)
 	assert.NotNil(t, site.Can(s).Keeper, "nothing is known of it yet")
 	sitetest.Run(t, sitetest.Place{Site: s, Image: world.RegistryAt + "/skerry/base:12", Staying: staying, Missing: world.RegistryAt + "/skerry/nosuch:1", Key: keysOf(t).Service()})

@@ -155,7 +155,65 @@ export interface paths {
         /** The sites with what was found when they were last examined. */
         get: operations["listSites"];
         put?: never;
+        /** Adds a host that is reached over SSH, and pins its key. For administrators. */
+        post: operations["addSite"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sites/{name}/trust": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Pins the key that a site's host shows now. For administrators. */
+        post: operations["trustHost"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sites/{name}/drained": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Lets a site take nothing new, or something again. For administrators. */
+        put: operations["drainSite"];
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sites/{name}/examination": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Examines a site now. For administrators. */
+        post: operations["examineSite"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1131,14 +1189,43 @@ export interface components {
             /** @description Its public key, as in known_hosts. */
             hostKey: string;
         };
+        NewSite: {
+            name: string;
+            /** @description ssh://USER@HOST:PORT, and behind it the engine's socket where that is not /var/run/docker.sock. */
+            address: string;
+        };
+        /** @description How a host and the service know each other. */
+        HostTrust: {
+            /** @description Of the site. */
+            name: string;
+            /** @description Of the host's key that is pinned now: compare it with what ssh-keygen -l says there. */
+            fingerprint: string;
+            /** @description Of the key that was pinned before. */
+            before?: string;
+            /** @description The line that the user there needs in ~/.ssh/authorized_keys. */
+            install: string;
+        };
+        Drained: {
+            drained: boolean;
+        };
+        /** @description One thing that was looked at. */
+        Finding: {
+            what: string;
+            found: string;
+            wanted?: string;
+            fine: boolean;
+            remedy?: string;
+        };
         /** @description A place that can hold workspaces. */
         Site: {
             name: string;
             /** @enum {string} */
             kind: "engine" | "remote" | "vm" | "cloud" | "cluster";
             ready: boolean;
-            /** @description It takes nothing new: the service was not given it at its last start. What is there goes on. */
+            /** @description It takes nothing new: somebody drained it, or the service was not given it at its last start. What is there goes on. */
             drained?: boolean;
+            /** @description The service is given it by a flag; others were added. */
+            given?: boolean;
             /** @description Why it is not ready. */
             problem?: string;
             engine?: string;
@@ -1955,6 +2042,102 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Site"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addSite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSite"];
+            };
+        };
+        responses: {
+            /** @description It is added, and examined as soon as it lets the service in. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostTrust"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    trustHost: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostTrust"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    drainSite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Drained"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    examineSite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was looked at, each with what was found and what is wanted. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Finding"][];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,8 +1,9 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { api, type Site } from "../api/client";
 import { amount, sizeWords } from "../frame/amount";
 import { Ago } from "../frame/time";
 import { Loading, TroubleNote } from "../frame/trouble";
+import { AddHost, SiteUpkeep } from "./hosts";
 import { PreparedSources, Tidy } from "./upkeep";
 
 export function Sites() {
@@ -23,6 +24,7 @@ export function Sites() {
           </li>
         ))}
       </ul>
+      {account.data?.admin && <AddHost />}
       <PreparedSources />
       {account.data?.admin && <Tidy />}
     </section>
@@ -32,8 +34,6 @@ export function Sites() {
 const known = (n?: number) => (n === undefined ? "not known" : amount(n));
 
 function SitePlate({ site: s, admin }: { site: Site; admin: boolean }) {
-  const queries = useQueryClient();
-  const remove = useMutation({ mutationFn: () => api.removeSite(s.name), onSuccess: () => queries.invalidateQueries({ queryKey: ["sites"] }) });
   const rows: [string, string | undefined][] = [
     ["kind", s.kind],
     ["runs", s.engine],
@@ -66,22 +66,13 @@ function SitePlate({ site: s, admin }: { site: Site; admin: boolean }) {
             </div>
           ))}
       </dl>
-      {s.drained && (
-        <div className="mt-3">
-          <p>It takes nothing new: the service was not given it at its last start. What is there goes on.</p>
-          {admin && (
-            <button className="btn btn-sm mt-2" onClick={() => remove.mutate()} disabled={remove.isPending}>
-              Forget this site
-            </button>
-          )}
-          <TroubleNote error={remove.error} />
-        </div>
-      )}
+      {s.drained && <p className="mt-3">It takes nothing new. What is there goes on.</p>}
       {s.examined && (
         <p className="quiet mt-2 text-sm">
           examined <Ago at={s.examined} />
         </p>
       )}
+      {admin && <SiteUpkeep site={s} />}
     </article>
   );
 }

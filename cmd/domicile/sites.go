@@ -1,0 +1,176 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"time"
+
+	"domicile/internal/client"
+	"domicile/internal/fault"
+)
+
+var sitesCommand = command{
+	name: "sites", args: "[add NAME ADDRESS | examine NAME | trust NAME | drain NAME | reopen NAME | remove NAME] [-wait TIME] [-json]", summary: "List the sites; add hosts that are reached over SSH, examine, drain and remove them",
+	example: "domicile sites\ndomicile sites add skiff ssh://crew@skiff.example.com\ndomicile sites examine skiff",
+	takes:   anything,
+	setup: func(f *flag.FlagSet) action {
+		asJSON := jsonFlag(f)
+		wait := f.Duration("wait", 5*time.Minute, "how long adding one waits until the host lets the service in; 0: it does not")
+		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
+			if len(args) == 0 {
+				return listSites(ctx, t, c, *asJSON)
+			}
+			wants := []string{"NAME"}
+			if args[0] == "add" {
+				wants = append(wants, "ADDRESS")
+			}
+			if err := exactly(args[1:], wants...); err != nil {
+				return err
+			}
+			var err error
+			switch name := args[1]; args[0] {
+			case "add":
+				return addSite(ctx, t, c, client.NewSite{Name: name, Address: args[2]}, *wait, *asJSON)
+			case "examine":
+				return examineSite(ctx, t, c, name, *asJSON)
+			case "trust":
+				answer, err := client.Answer[client.HostTrust](c.TrustHost(ctx, name))
+				return present(t, *asJSON, answer, err, func(v client.HostTrust) { printTrust(t, v) })
+			case "drain", "reopen":
+				_, err = client.Answer[struct{}](c.DrainSite(ctx, name, client.Drained{Drained: args[0] == "drain"}))
+			case "remove":
+				_, err = client.Answer[struct{}](c.RemoveSite(ctx, name))
+			default:
+				return wrongUse("%q is none of add, examine, trust, drain, reopen and remove", args[0])
+			}
+			if err != nil {
+				return err
+			}
+			return listSites(ctx, t, c, *asJSON)
+		}
+	},
+}
+
+func listSites(ctx context.Context, t *terminal, c *client.Service, asJSON bool) error {
+	list, err := client.Answer[[]client.Site](c.ListSites(ctx))
+	return present(t, asJSON, list, err, func(list []client.Site) { printSites(t, list) })
+}
+
+// addEvery is how often it is looked whether a host lets the service in.
+const addEvery = 2 * time.Second
+
+// addSite adds a host, says what it needs, and waits until it lets the service in.
+func addSite(ctx context.Context, t *terminal, c *client.Service, q client.NewSite, wait time.Duration, asJSON bool) error {
+	v, err := client.Answer[client.HostTrust](c.AddSite(ctx, q))
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(t.err, "The host shows the key %s, which is pinned now. Compare it there:\n  ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub\nThe user there needs this line in ~/.ssh/authorized_keys:\n  %s\n", v.Fingerprint, v.Install)
+	if wait <= 0 {
+		return present(t, asJSON, v, nil, func(client.HostTrust) {})
+	}
+	fmt.Fprintf(t.err, "Waiting for it, up to %s …\n", wait)
+	ctx, cancel := context.WithTimeout(ctx, wait)
+	defer cancel()
+	for {
+		list, err := client.Answer[[]client.Finding](c.ExamineSite(ctx, q.Name))
+		switch {
+		case err == nil:
+			return presentFindings(t, q.Name, list, asJSON)
+		case fault.Code(err) != "key-not-installed" && fault.Code(err) != "host-away":
+			return err
+		}
+		select {
+		case <-time.After(addEvery):
+		case <-ctx.Done():
+			if errors.Is(ctx.Err(), context.DeadlineExceeded) {
+				return err
+			}
+			return ctx.Err()
+		}
+	}
+}
+
+func examineSite(ctx context.Context, t *terminal, c *client.Service, name string, asJSON bool) error {
+	list, err := client.Answer[[]client.Finding](c.ExamineSite(ctx, name))
+	if err != nil {
+		return err
+	}
+	return presentFindings(t, name, list, asJSON)
+}
+
+// presentFindings shows what was found; something that is not fine is exit status 1.
+func presentFindings(t *terminal, name string, list []client.Finding, asJSON bool) error {
+	wrong := 0
+	table := newTable(t.out)
+	table.row("WHAT", "", "FOUND", "WANTED")
+	for _, f := range list {
+		mark := "fine"
+		if !f.Fine {
+			mark, wrong = "not fine", wrong+1
+		}
+		table.row(f.What, mark, f.Found, orDash(text(f.Wanted)))
+	}
+	if asJSON {
+		if err := printJSON(t.out, list); err != nil {
+			return err
+		}
+	} else {
+		table.flush()
+		for _, f := range list {
+			if f.Remedy != nil {
+				fmt.Fprintf(t.out, "%s: %s\n", f.What, fault.ToDo(*f.Remedy))
+			}
+		}
+		if wrong == 0 {
+			fmt.Fprintf(t.out, "%s can hold workspaces: domicile provision SOURCE -site %s\n", name, name)
+		}
+	}
+	if wrong > 0 {
+		return exitStatus(1)
+	}
+	return nil
+}
+
+func printTrust(t *terminal, v client.HostTrust) {
+	if text(v.Before) == v.Fingerprint {
+		fmt.Fprintf(t.out, "The host of %s shows the key that is pinned already: %s\n", v.Name, v.Fingerprint)
+		return
+	}
+	fmt.Fprintf(t.out, "The host of %s is known by %s now, no longer by %s.\nCompare it there: ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub\n", v.Name, v.Fingerprint, text(v.Before))
+}
+
+func printSites(t *terminal, list []client.Site) {
+	table := newTable(t.out)
+	table.row("NAME", "KIND", "STATE", "PROCESSORS", "MEMORY", "DISK FREE", "YOURS", "SIZES", "WHAT")
+	for _, s := range list {
+		state, what := "ready", text(s.Engine)+" on "+text(s.System)
+		if s.Gpu != nil {
+			what += ", with a graphics processor"
+		}
+		if !s.Ready {
+			state, what = "not ready", text(s.Problem)
+		}
+		if s.Drained != nil {
+			state += ", drained"
+		}
+		table.row(s.Name, string(s.Kind), state, optionalNumber(s.Processors), optionalBytes(s.MemoryBytes), optionalBytes(s.DiskFreeBytes), fmt.Sprint(s.Workspaces), sizesOf(s), what)
+	}
+	table.flush()
+	for _, s := range list {
+		for _, said := range trustOf(s) {
+			fmt.Fprintf(t.out, "%s: %s\n", s.Name, said)
+		}
+		if s.Ready && s.Problem != nil {
+			fmt.Fprintf(t.out, "%s: %s\n", s.Name, *s.Problem)
+		}
+		if s.Warning != nil {
+			fmt.Fprintf(t.out, "%s: %s\n", s.Name, *s.Warning)
+		}
+		if s.Drained != nil {
+			fmt.Fprintf(t.out, "%s: It takes nothing new; what is there goes on. When nothing is there any more: domicile sites remove %s\n", s.Name, s.Name)
+		}
+	}
+}

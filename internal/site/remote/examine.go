@@ -1,0 +1,70 @@
+package remote
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"domicile/internal/amount"
+	"domicile/internal/site"
+)
+
+const (
+	// mostSkew is how far a host's clock may be off: certificates and what is cached by time
+	// go wrong beyond it.
+	mostSkew = 30 * time.Second
+	// leastDisk is what the engine's disk needs: the third image no longer fits in less.
+	leastDisk = 10 << 30
+	// mostSaid bounds what is taken of a host's answer.
+	mostSaid = 200
+)
+
+// Examine looks at the host itself, beside its engine: the user and their rights, the clock, the
+// processor, and the disk where the engine keeps its data. What a host says is a word of its own:
+// it is shown, and nothing is done by it.
+func (l *Line) Examine(ctx context.Context) (list []site.Finding, err error) {
+	ask := func(command string) string {
+		said, runErr := l.Run(ctx, command)
+		var exit *ssh.ExitError
+		if runErr != nil && !errors.As(runErr, &exit) {
+			err = errors.Join(err, runErr)
+		}
+		if len(said) > mostSaid {
+			said = said[:mostSaid]
+		}
+		return said
+	}
+	add := func(what, found, wanted string, fine bool, remedy string) {
+		if fine {
+			remedy = ""
+		}
+		list = append(list, site.Finding{What: what, Found: found, Wanted: wanted, Fine: fine, Remedy: remedy})
+	}
+	user := ask("id -un")
+	add("user", user, l.to.User, user == l.to.User, "give another address")
+	rights := ask("test -w " + l.to.Socket + " && echo may use it || echo may not use it")
+	add("the engine's socket", l.to.Socket+": "+rights, "may use it", rights == "may use it", fmt.Sprintf("on %s: usermod -aG docker %s, then wait until its sessions are over", l.to.Host, l.to.User))
+	add("processor", ask("uname -m"), "", true, "")
+	before := time.Now()
+	clock := ask("date +%s")
+	seconds, parseErr := strconv.ParseInt(clock, 10, 64)
+	skew := time.Unix(seconds, 0).Sub(before.Add(time.Since(before) / 2)).Round(time.Second)
+	if parseErr != nil {
+		add("clock", "it says "+clock, "", false, "see what date prints there")
+	} else {
+		add("clock", fmt.Sprintf("%s off", skew), fmt.Sprintf("within %s", mostSkew), skew.Abs() <= mostSkew, "on the host: timedatectl set-ntp true")
+	}
+	for _, folder := range []string{"/var/lib/docker", "/var/lib/containers", "/"} {
+		free, parseErr := strconv.ParseInt(strings.TrimSpace(ask("df -B1 --output=avail "+folder+" 2>/dev/null | tail -n 1")), 10, 64)
+		if parseErr == nil {
+			add("disk of "+folder, amount.Of(free)+" free", amount.Of(leastDisk)+" or more", free >= leastDisk, "free some, or give the engine another data folder (data-root)")
+			break
+		}
+	}
+	return list, err
+}

@@ -1,0 +1,246 @@
+// Package remote reaches the container engine of another host over SSH: one connection, which
+// is kept and comes back by itself, and a stream in it for each request. An engine that is
+// reached so is an engine like another (package engine, Options.Dial).
+package remote
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"domicile/internal/fault"
+)
+
+const (
+	// dialLimit bounds how long it takes to reach a host, its SSH handshake included.
+	dialLimit = 15 * time.Second
+	// aliveEvery is how often it is looked whether the host still answers, aliveLimit how long
+	// it has for that: a connection that is cut says nothing by itself.
+	aliveEvery = 15 * time.Second
+	aliveLimit = 10 * time.Second
+)
+
+// Line is the one connection to a host.
+type Line struct {
+	to  Address
+	key ssh.Signer
+
+	mu       sync.Mutex
+	pinned   string // the host's key, as in an authorized_keys line; empty: none is known yet
+	client   *ssh.Client
+	dialling chan struct{} // closed when who dials now is done; nil: nobody does
+}
+
+// NewLine makes a line. Nothing is dialled yet. The host is known by its pinned key; without
+// one nothing is dialled at all.
+func NewLine(to Address, key ssh.Signer, pinned string) *Line {
+	return &Line{to: to, key: key, pinned: pinned}
+}
+
+// Install is the line that the host's user needs in ~/.ssh/authorized_keys: nothing but
+// streams to sockets, and the few commands of an examination.
+func Install(key ssh.PublicKey) string {
+	return "no-pty,no-agent-forwarding,no-X11-forwarding,no-user-rc " + strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key))) + " domicile"
+}
+
+// Dial opens a stream to the engine's socket.
+func (l *Line) Dial(ctx context.Context) (net.Conn, error) {
+	client, err := l.connected(ctx)
+	if err != nil {
+		return nil, err
+	}
+	conn, err := client.DialContext(ctx, "unix", l.to.Socket)
+	var refused *ssh.OpenChannelError
+	switch {
+	case err == nil:
+		return conn, nil
+	case errors.As(err, &refused):
+		return nil, fault.Wrap(err, "engine-closed", fmt.Sprintf("on %s: apt-get install docker.io && usermod -aG docker %s; sshd must allow AllowStreamLocalForwarding", l.to.Host, l.to.User),
+			"the user %s of %s cannot reach the engine's socket %s", l.to.User, l.to.Host, l.to.Socket)
+	}
+	l.drop(client)
+	return nil, l.away(err)
+}
+
+// Run runs a command on the host and gives what it printed.
+func (l *Line) Run(ctx context.Context, command string) (string, error) {
+	client, err := l.connected(ctx)
+	if err != nil {
+		return "", err
+	}
+	session, err := client.NewSession()
+	if err != nil {
+		l.drop(client)
+		return "", l.away(err)
+	}
+	defer session.Close()
+	stop := context.AfterFunc(ctx, func() { session.Close() })
+	defer stop()
+	out, err := session.Output(command)
+	return strings.TrimSpace(string(out)), err
+}
+
+// Close ends the connection.
+func (l *Line) Close() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.client != nil {
+		l.client.Close()
+		l.client = nil
+	}
+}
+
+// connected gives the connection, and makes it where there is none. Those who ask while one is
+// made wait for that.
+func (l *Line) connected(ctx context.Context) (*ssh.Client, error) {
+	for {
+		l.mu.Lock()
+		if l.client != nil {
+			defer l.mu.Unlock()
+			return l.client, nil
+		}
+		if l.dialling == nil {
+			l.dialling = make(chan struct{})
+			l.mu.Unlock()
+			return l.connect(ctx)
+		}
+		others := l.dialling
+		l.mu.Unlock()
+		select {
+		case <-others:
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
+}
+
+func (l *Line) connect(ctx context.Context) (*ssh.Client, error) {
+	client, err := l.handshake(ctx)
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	close(l.dialling)
+	l.dialling = nil
+	if err != nil {
+		return nil, err
+	}
+	l.client = client
+	go l.watch(client)
+	return client, nil
+}
+
+// handshake dials the host, proves who it is and who the service is.
+func (l *Line) handshake(ctx context.Context) (*ssh.Client, error) {
+	if l.pinned == "" {
+		return nil, fault.New("host-not-known", "domicile sites trust NAME shows its key and pins it", "the key of the host %s is not known yet", l.to.Host)
+	}
+	pinned, _, _, _, err := ssh.ParseAuthorizedKey([]byte(l.pinned))
+	if err != nil {
+		return nil, fmt.Errorf("read the pinned key of %s: %w", l.to.Host, err)
+	}
+	var other ssh.PublicKey
+	client, err := dial(ctx, l.to, &ssh.ClientConfig{User: l.to.User, Auth: []ssh.AuthMethod{ssh.PublicKeys(l.key)}, HostKeyAlgorithms: algorithms(pinned),
+		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
+			if string(key.Marshal()) != string(pinned.Marshal()) {
+				other = key
+				return errors.New("another key")
+			}
+			return nil
+		}})
+	switch {
+	case err == nil:
+		return client, nil
+	case other != nil:
+		return nil, fault.Wrap(err, "host-key-changed", "find out why; if the host was installed anew: domicile sites trust NAME",
+			"the host %s shows another key (%s) than the one that is pinned (%s)", l.to.Host, ssh.FingerprintSHA256(other), ssh.FingerprintSHA256(pinned))
+	case strings.Contains(err.Error(), "no common algorithm for host key"):
+		return nil, fault.Wrap(err, "host-key-changed", "find out why; if the host was installed anew: domicile sites trust NAME", "the host %s has no key any more of the kind that is pinned (%s)", l.to.Host, pinned.Type())
+	case strings.Contains(err.Error(), "unable to authenticate"):
+		return nil, fault.Wrap(err, "key-not-installed", fmt.Sprintf("on %s, as %s: echo '%s' >> ~/.ssh/authorized_keys", l.to.Host, l.to.User, Install(l.key.PublicKey())),
+			"the host %s does not let the service in as %s", l.to.Host, l.to.User)
+	}
+	return nil, l.away(err)
+}
+
+func (l *Line) away(err error) error {
+	return fault.Transient(err, "host-away", "see whether the host runs and its SSH port is open", "the host %s does not answer", l.to.Host)
+}
+
+// watch drops a connection that does not answer any more, so that the next request makes
+// another.
+func (l *Line) watch(client *ssh.Client) {
+	ended := make(chan struct{})
+	go func() {
+		_ = client.Wait() // whatever ended it
+		close(ended)
+	}()
+	for {
+		select {
+		case <-ended:
+			l.drop(client)
+			return
+		case <-time.After(aliveEvery):
+		}
+		late := time.AfterFunc(aliveLimit, func() { client.Close() })
+		_, _, _ = client.SendRequest("keepalive@openssh.com", true, nil) // refused is an answer as well
+		late.Stop()
+	}
+}
+
+func (l *Line) drop(client *ssh.Client) {
+	client.Close()
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.client == client {
+		l.client = nil
+	}
+}
+
+// dial reaches a host within the limit.
+func dial(ctx context.Context, to Address, config *ssh.ClientConfig) (*ssh.Client, error) {
+	ctx, cancel := context.WithTimeout(ctx, dialLimit)
+	defer cancel()
+	var d net.Dialer
+	stream, err := d.DialContext(ctx, "tcp", net.JoinHostPort(to.Host, to.Port))
+	if err != nil {
+		return nil, err
+	}
+	stop := context.AfterFunc(ctx, func() { stream.Close() })
+	defer stop()
+	conn, channels, requests, err := ssh.NewClientConn(stream, net.JoinHostPort(to.Host, to.Port), config)
+	if err != nil {
+		stream.Close()
+		return nil, err
+	}
+	return ssh.NewClient(conn, channels, requests), nil
+}
+
+// algorithms are those by which a host proves a key of this kind.
+func algorithms(key ssh.PublicKey) []string {
+	if key.Type() == ssh.KeyAlgoRSA {
+		return []string{ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256}
+	}
+	return []string{key.Type()}
+}
+
+// errSeen ends a handshake when the host's key was seen.
+var errSeen = errors.New("the key was seen")
+
+// HostKey asks a host for its key, as in an authorized_keys line.
+func HostKey(ctx context.Context, to Address) (string, error) {
+	var seen ssh.PublicKey
+	_, err := dial(ctx, to, &ssh.ClientConfig{User: to.User, HostKeyAlgorithms: []string{ssh.KeyAlgoED25519, ssh.KeyAlgoECDSA256, ssh.KeyAlgoRSASHA512},
+		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
+			seen = key
+			return errSeen
+		}})
+	if seen == nil {
+		return "", (&Line{to: to}).away(err)
+	}
+	return strings.TrimSpace(string(ssh.MarshalAuthorizedKey(seen))), nil
+}

@@ -1,0 +1,113 @@
+import { useState } from "react";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { api, type HostTrust, type Site } from "../api/client";
+import { AsCommand, CopyLine } from "../frame/copy";
+import { Entry } from "../frame/entry";
+import { TroubleNote } from "../frame/trouble";
+
+/** Adding a host that is reached over SSH: what it shows, and what it needs. */
+export function AddHost() {
+  const queries = useQueryClient();
+  const [trust, setTrust] = useState<HostTrust>();
+  return (
+    <section aria-labelledby="add-host" className="mt-10 min-w-0">
+      <h2 id="add-host" className="mb-2 text-xl font-semibold">
+        A host over SSH
+      </h2>
+      <p className="quiet">A machine with a container engine, on which the service has an account of its own.</p>
+      <Entry
+        fields={[
+          { name: "name", label: "What it is called here", placeholder: "skiff" },
+          { name: "address", label: "Where it is", placeholder: "ssh://crew@skiff.example.com" },
+        ]}
+        send={(v) =>
+          api.addSite(v.name ?? "", v.address ?? "").then((t) => {
+            setTrust(t);
+            return queries.invalidateQueries({ queryKey: ["sites"] });
+          })
+        }
+        button="Add it"
+        command={(v) => `domicile sites add ${v.name || "NAME"} ${v.address || "ADDRESS"}`}
+      />
+      {trust && <Trust trust={trust} />}
+    </section>
+  );
+}
+
+function Trust({ trust }: { trust: HostTrust }) {
+  return (
+    <div className="mt-3 flex flex-col gap-2" role="status">
+      <p>
+        The host of {trust.name} shows the key <span className="figures wrap-anywhere">{trust.fingerprint}</span>, which is pinned now. Compare it there:
+      </p>
+      <CopyLine label="On the host" text="ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub" />
+      <CopyLine label="In ~/.ssh/authorized_keys of the user there" text={trust.install} />
+    </div>
+  );
+}
+
+/** What an administrator does with a site: look at it, let it rest, trust its host anew, forget it. */
+export function SiteUpkeep({ site: s }: { site: Site }) {
+  const queries = useQueryClient();
+  const again = () => queries.invalidateQueries({ queryKey: ["sites"] });
+  const examine = useMutation({ mutationFn: () => api.examineSite(s.name), onSettled: again });
+  const drain = useMutation({ mutationFn: (drained: boolean) => api.drainSite(s.name, drained), onSuccess: again });
+  const trust = useMutation({ mutationFn: () => api.trustHost(s.name), onSuccess: again });
+  const remove = useMutation({ mutationFn: () => api.removeSite(s.name), onSuccess: again });
+  return (
+    <div className="mt-3 flex flex-col gap-2">
+      <div className="flex flex-wrap gap-2">
+        <button type="button" className="btn btn-sm" onClick={() => examine.mutate()} disabled={examine.isPending}>
+          {examine.isPending ? "Looking …" : "Examine"}
+        </button>
+        {!s.drained && (
+          <button type="button" className="btn btn-sm" onClick={() => drain.mutate(true)} disabled={drain.isPending}>
+            Take nothing new
+          </button>
+        )}
+        {s.drained && !s.given && (
+          <button type="button" className="btn btn-sm" onClick={() => drain.mutate(false)} disabled={drain.isPending}>
+            Take workspaces again
+          </button>
+        )}
+        {s.kind === "remote" && s.problem?.includes("another key") && (
+          <button type="button" className="btn btn-sm" onClick={() => trust.mutate()} disabled={trust.isPending}>
+            Trust the key that it shows now
+          </button>
+        )}
+        {s.drained && (
+          <button type="button" className="btn btn-sm btn-outline btn-error" onClick={() => remove.mutate()} disabled={remove.isPending}>
+            Forget this site
+          </button>
+        )}
+      </div>
+      {examine.data && (
+        <table className="table table-sm">
+          <thead>
+            <tr>
+              <th>what</th>
+              <th>found</th>
+              <th>wanted</th>
+            </tr>
+          </thead>
+          <tbody>
+            {examine.data.map((f) => (
+              <tr key={f.what}>
+                <td>{f.what}</td>
+                <td className="wrap-anywhere">
+                  {f.fine ? "" : "▲ "}
+                  {f.found}
+                  {f.remedy && <span className="block text-sm">What to do: {f.remedy}</span>}
+                </td>
+                <td className="quiet">{f.wanted}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      {trust.data && <Trust trust={trust.data} />}
+      <TroubleNote error={examine.error ?? drain.error ?? trust.error ?? remove.error} />
+      <AsCommand>{`domicile sites examine ${s.name}`}</AsCommand>
+    </div>
+  );
+}
