@@ -80,8 +80,10 @@ func (s *SSH) Authorize(line string) error {
 	return os.WriteFile(s.in("authorized"), []byte(line+"\n"), 0o644)
 }
 
-// Stop stops the server, and cuts its connections.
+// Stop stops the server, and cuts its connections. It is held first: who is cut would come back
+// before it is gone.
 func (s *SSH) Stop() {
-	_ = exec.Command("pkill", "-KILL", "-P", fmt.Sprint(s.daemon.cmd.Process.Pid)).Run() // none is as well
-	s.daemon.stop(syscall.SIGTERM)
+	_ = s.daemon.cmd.Process.Signal(syscall.SIGSTOP) // gone already is as well
+	_ = exec.Command("pkill", "-KILL", "-P", fmt.Sprint(s.daemon.cmd.Process.Pid)).Run()
+	s.daemon.stop(syscall.SIGKILL)
 }
