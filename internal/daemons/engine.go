@@ -30,6 +30,9 @@ type Engine struct {
 	Host   string // unix://…
 	folder string
 	bridge string // the device of its default network, which image builds use
+	// pool is what its networks get their addresses from: the usual one has room for 31, of all
+	// engines of a machine together.
+	pool   string
 	daemon *daemon
 }
 
@@ -61,7 +64,7 @@ func (e *Engine) Start(ctx context.Context) error {
 		return err
 	}
 	command := func() *exec.Cmd {
-		c := exec.Command(program, "--data-root", in("data"), "--exec-root", in("exec"), "-H", e.Host, "-p", in("engine.pid"), "--bridge", e.bridge, "--group", "root", "--userns-remap", "default", "--icc=false", "--shutdown-timeout", "60")
+		c := exec.Command(program, "--data-root", in("data"), "--exec-root", in("exec"), "-H", e.Host, "-p", in("engine.pid"), "--bridge", e.bridge, "--group", "root", "--userns-remap", "default", "--icc=false", "--shutdown-timeout", "60", "--default-address-pool", e.pool)
 		c.Env = append(os.Environ(), "PATH="+path)
 		return c
 	}
@@ -121,6 +124,7 @@ func (e *Engine) makeBridge(ctx context.Context) error {
 		return err
 	}
 	e.bridge = fmt.Sprintf("dmcl%02x%04x", mine.IP[2], os.Getpid()&0xffff)
+	e.pool = fmt.Sprintf("base=10.%d.0.0/16,size=24", mine.IP[2])
 	gateway := net.IPv4(mine.IP[0], mine.IP[1], mine.IP[2], 1)
 	for _, args := range [][]string{{"link", "add", e.bridge, "type", "bridge"}, {"address", "add", gateway.String() + "/24", "dev", e.bridge}, {"link", "set", e.bridge, "up"}} {
 		if out, err := exec.CommandContext(ctx, "ip", args...).CombinedOutput(); err != nil {

@@ -14,7 +14,6 @@ import (
 	"domicile/internal/baseimage"
 	"domicile/internal/daemons"
 	"domicile/internal/fault"
-	"domicile/internal/site"
 	"domicile/internal/site/remote"
 	"domicile/internal/site/sitetest"
 )
@@ -91,5 +90,7 @@ func TestAHostThatIsNotReached(t *testing.T) {
 	require.NoError(t, server.Start(t.Context()))
 	require.Eventually(t, func() bool { return fault.Code(examine(line)) == "host-key-changed" }, 10*time.Second, 20*time.Millisecond)
 	assert.False(t, fault.IsTransient(examine(line)), "it does not go away by itself")
-	assert.Equal(t, site.Engine, newRemote(t, line).Kind())
+	given := remote.NewLine(to, key, pinned)
+	given.Close()
+	assert.ErrorContains(t, examine(given), "was changed or removed meanwhile", "a line that was given up dials no more")
 }

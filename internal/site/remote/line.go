@@ -35,6 +35,7 @@ type Line struct {
 	pinned   string // the host's key, as in an authorized_keys line; empty: none is known yet
 	client   *ssh.Client
 	dialling chan struct{} // closed when who dials now is done; nil: nobody does
+	over     bool          // it was closed, and dials no more
 }
 
 // NewLine makes a line. Nothing is dialled yet. The host is known by its pinned key; without
@@ -86,10 +87,11 @@ func (l *Line) Run(ctx context.Context, command string) (string, error) {
 	return strings.TrimSpace(string(out)), err
 }
 
-// Close ends the connection.
+// Close ends the connection. Who still asks for it gets none.
 func (l *Line) Close() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	l.over = true
 	if l.client != nil {
 		l.client.Close()
 		l.client = nil
@@ -101,6 +103,10 @@ func (l *Line) Close() {
 func (l *Line) connected(ctx context.Context) (*ssh.Client, error) {
 	for {
 		l.mu.Lock()
+		if l.over {
+			l.mu.Unlock()
+			return nil, fault.Transient(nil, "host-away", "", "the site of the host %s was changed or removed meanwhile", l.to.Host)
+		}
 		if l.client != nil {
 			defer l.mu.Unlock()
 			return l.client, nil
@@ -128,6 +134,10 @@ func (l *Line) connect(ctx context.Context) (*ssh.Client, error) {
 	l.dialling = nil
 	if err != nil {
 		return nil, err
+	}
+	if l.over {
+		client.Close()
+		return nil, fault.Transient(nil, "host-away", "", "the site of the host %s was changed or removed meanwhile", l.to.Host)
 	}
 	l.client = client
 	go l.watch(client)
