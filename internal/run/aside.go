@@ -13,17 +13,23 @@ import (
 // replaced, carryOverStep brings over what a person's shells remember, dropAsideStep removes
 // what was kept, when the new works. Where it does not, putBackStep puts it back.
 var (
-	setAsideStep = step{do: func(ctx context.Context, c *execution, _ *records.Step) (bool, any, error) {
-		aside, err := c.setAside(ctx, c.workspace.SiteID())
-		return !aside, nil, err
-	}}
+	setAsideStep = step{
+		do: func(ctx context.Context, c *execution, _ *records.Step) (bool, any, error) {
+			aside, err := c.setAside(ctx, c.workspace.SiteID())
+			c.out.aside = aside
+			return !aside, aside, err
+		},
+		restore: func(m *outputs, result json.RawMessage) error { return json.Unmarshal(result, &m.aside) },
+	}
 	carryOverStep = step{do: func(ctx context.Context, c *execution, _ *records.Step) (bool, any, error) {
 		if c.out.same {
 			return true, nil, nil
 		}
 		return false, nil, c.carryOver(ctx, c.workspace.SiteID())
 	}}
-	dropAsideStep = plain((*execution).dropAside)
+	dropAsideStep = step{do: func(ctx context.Context, c *execution, _ *records.Step) (bool, any, error) {
+		return !c.out.aside, nil, c.dropAside(ctx, c.workspace.SiteID())
+	}}
 )
 
 // setAside keeps what is to be replaced, and tells whether anything is.

@@ -19,6 +19,7 @@ type outputs struct {
 	plan     *plan.Plan
 	image    site.Image
 	same     bool // the instance stayed as it was
+	aside    bool // something was set aside
 	secrets  map[string]string
 }
 

@@ -11,10 +11,11 @@ export function AddHost() {
   const [trust, setTrust] = useState<HostTrust>();
   return (
     <section aria-labelledby="add-host" className="mt-10 min-w-0">
-      <h2 id="add-host" className="mb-2 text-xl font-semibold">
-        A host over SSH
-      </h2>
-      <p className="quiet">A machine with a container engine, on which the service has an account of its own.</p>
+      <details>
+        <summary id="add-host" className="cursor-pointer text-xl font-semibold">
+          Add a host over SSH
+        </summary>
+        <p className="quiet mt-2">A machine with a container engine, on which the service has an account of its own.</p>
       <Entry
         fields={[
           { name: "name", label: "What it is called here", placeholder: "skiff" },
@@ -29,7 +30,8 @@ export function AddHost() {
         button="Add it"
         command={(v) => `domicile sites add ${v.name || "NAME"} ${v.address || "ADDRESS"}`}
       />
-      {trust && <Trust trust={trust} />}
+        {trust && <Trust trust={trust} />}
+      </details>
     </section>
   );
 }
