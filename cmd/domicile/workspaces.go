@@ -74,7 +74,7 @@ func show(out io.Writer, w client.Workspace) {
 	}
 	fmt.Fprintln(out)
 	table := newTable(out)
-	for _, row := range [][2]string{{"source", sourceOf(w)}, {"commit", short(text(w.Commit))}, {"image", text(w.Image)}, {"site", w.Site},
+	for _, row := range [][2]string{{"source", sourceOf(w)}, {"commit", short(text(w.Commit))}, {"definition", text(w.Definition)}, {"image", text(w.Image)}, {"built from", text(w.Dockerfile)}, {"site", w.Site},
 		{"user", text(w.User)}, {"folder", text(w.Folder)}, {"size", text(w.Size)}, {"helpers", helpersOf(w)}, {"made", ago(w.Created)}, {"used", ago(w.LastUsed)}} {
 		if row[1] != "" {
 			table.row("  "+row[0], row[1])

@@ -12,7 +12,7 @@ export function AddHost() {
   return (
     <section aria-labelledby="add-host" className="mt-10 min-w-0">
       <details>
-        <summary id="add-host" className="cursor-pointer text-xl font-semibold">
+        <summary id="add-host" className="cursor-pointer text-lg font-semibold">
           Add a host over SSH
         </summary>
         <p className="quiet mt-2">A machine with a container engine, on which the service has an account of its own.</p>
