@@ -20,6 +20,8 @@ const (
 	mostSkew = 30 * time.Second
 	// leastDisk is what the engine's disk needs: the third image no longer fits in less.
 	leastDisk = 10 << 30
+	// examineLimit bounds how long all of it takes.
+	examineLimit = time.Minute
 	// mostSaid bounds what is taken of a host's answer.
 	mostSaid = 200
 )
@@ -28,6 +30,8 @@ const (
 // processor, and the disk where the engine keeps its data. What a host says is a word of its own:
 // it is shown, and nothing is done by it.
 func (l *Line) Examine(ctx context.Context) (list []site.Finding, err error) {
+	ctx, cancel := context.WithTimeout(ctx, examineLimit)
+	defer cancel()
 	ask := func(command string) string {
 		said, runErr := l.Run(ctx, command)
 		var exit *ssh.ExitError

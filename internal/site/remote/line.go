@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"strings"
 	"sync"
@@ -69,7 +70,10 @@ func (l *Line) Dial(ctx context.Context) (net.Conn, error) {
 	return nil, l.away(err)
 }
 
-// Run runs a command on the host and gives what it printed.
+// mostOutput bounds what is read of a command's output: a host may print for ever.
+const mostOutput = 64 << 10
+
+// Run runs a command on the host and gives what it printed, as far as that is read.
 func (l *Line) Run(ctx context.Context, command string) (string, error) {
 	client, err := l.connected(ctx)
 	if err != nil {
@@ -83,8 +87,18 @@ func (l *Line) Run(ctx context.Context, command string) (string, error) {
 	defer session.Close()
 	stop := context.AfterFunc(ctx, func() { session.Close() })
 	defer stop()
-	out, err := session.Output(command)
-	return strings.TrimSpace(string(out)), err
+	out, err := session.StdoutPipe()
+	if err == nil {
+		err = session.Start(command)
+	}
+	if err != nil {
+		return "", fmt.Errorf("run a command on %s: %w", l.to.Host, err)
+	}
+	said, err := io.ReadAll(io.LimitReader(out, mostOutput))
+	if err == nil && len(said) < mostOutput {
+		err = session.Wait()
+	}
+	return strings.TrimSpace(string(said)), err
 }
 
 // Close ends the connection. Who still asks for it gets none.
