@@ -95,6 +95,8 @@ func TestConsole(t *testing.T) {
 	t.Run("a wrong password says so and keeps the name", func(t *testing.T) {
 		p.t = t
 		p.does(chromedp.Navigate(world.Service.URL), see("input[name=name]"), fill("input[name=name]", "skipper"), fill("input[name=password]", "guess-guess"))
+		_, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](`dispatchEvent(new Event("offline"))`))
+		require.NoError(t, err, "a browser that believes to be offline reaches a service of this machine")
 		p.button("Come in")
 		p.shows("Name and password do not fit together")
 		name, err := chromedp.Run(p.ctx, chromedp.Value(chromedp.CSS("input[name=name]")))

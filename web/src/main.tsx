@@ -12,9 +12,15 @@ import { Trouble } from "./api/client";
 
 applyTheme();
 
+// The service may be on this very machine: a browser that believes to be offline asks it all the same.
+const networkMode = "always";
+
 const queries = new QueryClient({
   defaultOptions: {
+    mutations: { networkMode },
     queries: {
+      networkMode,
+      refetchOnReconnect: true,
       staleTime: 2_000,
       // What the service refused stays refused; what did not get through may.
       retry: (count, error) => !(error instanceof Trouble && error.status < 500) && count < 4,
