@@ -120,19 +120,29 @@ func (r *Runner) readSites(ctx context.Context) error {
 			continue
 		}
 		r.places.put(place{name: v.Name, Site: s, drained: v.Drained, record: v, close: leave})
+		r.forgetFacts(v.Name)
 	}
 	for _, at := range r.places.all() {
 		if !slices.ContainsFunc(list, func(v records.Site) bool { return v.Name == at.name }) {
 			r.places.remove(at.name)
+			r.forgetFacts(at.name)
 		}
 	}
 	return wrong
+}
+
+// forgetFacts forgets what was found at a site: what is there from now on is another one.
+func (r *Runner) forgetFacts(name string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	delete(r.facts, name)
 }
 
 // keepSites looks after all places, also those that come to be, until ctx ends.
 func (r *Runner) keepSites(ctx context.Context, background *sync.WaitGroup) {
 	watched := map[string]chan struct{}{}
 	for ctx.Err() == nil {
+		maps.DeleteFunc(watched, func(name string, _ chan struct{}) bool { _, known := r.places.find(name); return !known })
 		for _, at := range r.places.all() {
 			if watched[at.name] != at.gone {
 				watched[at.name] = at.gone

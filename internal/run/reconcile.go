@@ -71,6 +71,9 @@ func (r *Runner) lookAt(ctx context.Context, name string, s place) {
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	if at, known := r.places.find(name); !known || at.gone != s.gone {
+		return // it was left meanwhile: who is there now is looked at anew
+	}
 	if err != nil {
 		facts = last.Facts
 	}
