@@ -10,7 +10,6 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
-	"domicile/internal/amount"
 	"domicile/internal/site"
 )
 
@@ -18,8 +17,6 @@ const (
 	// mostSkew is how far a host's clock may be off: certificates and what is cached by time
 	// go wrong beyond it.
 	mostSkew = 30 * time.Second
-	// leastDisk is what the engine's disk needs: the third image no longer fits in less.
-	leastDisk = 10 << 30
 	// examineLimit bounds how long all of it takes.
 	examineLimit = time.Minute
 	// mostSaid bounds what is taken of a host's answer.
@@ -29,26 +26,25 @@ const (
 // Examine looks at the host itself, beside its engine: the user and their rights, the clock, the
 // processor, and the disk where the engine keeps its data. What a host says is a word of its own:
 // it is shown, and nothing is done by it.
-func (l *Line) Examine(ctx context.Context) (list []site.Finding, err error) {
+// A connection that breaks off ends it.
+func (l *Line) Examine(ctx context.Context) (list site.Findings, err error) {
 	ctx, cancel := context.WithTimeout(ctx, examineLimit)
 	defer cancel()
 	ask := func(command string) string {
+		if err != nil {
+			return ""
+		}
 		said, runErr := l.Run(ctx, command)
 		var exit *ssh.ExitError
 		if runErr != nil && !errors.As(runErr, &exit) {
-			err = errors.Join(err, runErr)
+			err = runErr
 		}
 		if len(said) > mostSaid {
 			said = said[:mostSaid]
 		}
 		return said
 	}
-	add := func(what, found, wanted string, fine bool, remedy string) {
-		if fine {
-			remedy = ""
-		}
-		list = append(list, site.Finding{What: what, Found: found, Wanted: wanted, Fine: fine, Remedy: remedy})
-	}
+	add := list.Add
 	user := ask("id -un")
 	add("user", user, l.to.User, user == l.to.User, "give another address")
 	rights := ask("test -w " + l.to.Socket + " && echo may use it || echo may not use it")
@@ -66,7 +62,7 @@ func (l *Line) Examine(ctx context.Context) (list []site.Finding, err error) {
 	for _, folder := range []string{"/var/lib/docker", "/var/lib/containers", "/"} {
 		free, parseErr := strconv.ParseInt(strings.TrimSpace(ask("df -B1 --output=avail "+folder+" 2>/dev/null | tail -n 1")), 10, 64)
 		if parseErr == nil {
-			add("disk of "+folder, amount.Of(free)+" free", amount.Of(leastDisk)+" or more", free >= leastDisk, "free some, or give the engine another data folder (data-root)")
+			list.AddDisk("disk of "+folder, free, "free some, or give the engine another data folder (data-root)")
 			break
 		}
 	}

@@ -119,3 +119,13 @@ func TestWhatAHostSaysOfItself(t *testing.T) {
 		})
 	}
 }
+
+// A host that goes away while it is looked at is told once, not for each thing that was to be
+// looked at.
+func TestAHostThatGoesAwayIsToldOnce(t *testing.T) {
+	line := host(t, nil)
+	line.Close()
+	_, err := line.Examine(t.Context())
+	require.Error(t, err)
+	assert.Equal(t, 1, strings.Count(err.Error(), "the site of the host"), err.Error())
+}
