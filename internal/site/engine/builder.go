@@ -2,10 +2,9 @@ package engine
 
 import (
 	"context"
-	"fmt"
-	"io"
 	"net"
 
+	"github.com/docker/docker/pkg/jsonmessage"
 	"github.com/moby/buildkit/client"
 
 	"domicile/internal/fault"
@@ -84,8 +83,5 @@ func (x otherStore) bring(ctx context.Context, name string, progress func(string
 		return x.to.explain(err, "take the image that was built")
 	}
 	defer said.Body.Close()
-	if _, err := io.Copy(io.Discard, said.Body); err != nil {
-		return fmt.Errorf("bring the image: %w", err)
-	}
-	return nil
+	return x.to.explain(followMessages(said.Body, func(jsonmessage.JSONMessage) {}), "take the image that was built")
 }

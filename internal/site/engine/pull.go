@@ -27,10 +27,19 @@ type amount struct{ done, all int64 }
 // followPull reads the engine's messages to their end, and tells how it goes.
 func followPull(stream io.Reader, every time.Duration, tell func(line string)) error {
 	p := pulling{fetched: map[string]amount{}, unpacked: map[string]amount{}, begun: time.Now(), told: time.Now(), every: every, tell: tell}
+	if err := followMessages(stream, p.take); err != nil {
+		return err
+	}
+	p.end()
+	return nil
+}
+
+// followMessages reads the engine's messages to their end; one that tells of an error ends them
+// with it.
+func followMessages(stream io.Reader, take func(jsonmessage.JSONMessage)) error {
 	for d := json.NewDecoder(stream); ; {
 		var m jsonmessage.JSONMessage
 		if err := d.Decode(&m); err == io.EOF {
-			p.end()
 			return nil
 		} else if err != nil {
 			return err
@@ -38,7 +47,7 @@ func followPull(stream io.Reader, every time.Duration, tell func(line string)) e
 		if m.Error != nil {
 			return m.Error
 		}
-		p.take(m)
+		take(m)
 	}
 }
 
