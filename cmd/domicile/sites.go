@@ -2,7 +2,6 @@ package main
 
 import (
 	"context"
-	"errors"
 	"flag"
 	"fmt"
 	"time"
@@ -23,8 +22,12 @@ var sitesCommand = command{
 				return listSites(ctx, t, c, *asJSON)
 			}
 			wants := []string{"NAME"}
-			if args[0] == "add" {
+			switch args[0] {
+			case "add":
 				wants = append(wants, "ADDRESS")
+			case "examine", "trust", "drain", "reopen", "remove":
+			default:
+				return wrongUse("%q is none of add, examine, trust, drain, reopen and remove", args[0])
 			}
 			if err := exactly(args[1:], wants...); err != nil {
 				return err
@@ -42,8 +45,6 @@ var sitesCommand = command{
 				_, err = client.Answer[struct{}](c.DrainSite(ctx, name, client.Drained{Drained: args[0] == "drain"}))
 			case "remove":
 				_, err = client.Answer[struct{}](c.RemoveSite(ctx, name))
-			default:
-				return wrongUse("%q is none of add, examine, trust, drain, reopen and remove", args[0])
 			}
 			if err != nil {
 				return err
@@ -72,9 +73,7 @@ func addSite(ctx context.Context, t *terminal, c *client.Service, q client.NewSi
 		return present(t, asJSON, v, nil, func(client.HostTrust) {})
 	}
 	fmt.Fprintf(t.err, "Waiting for it, up to %s …\n", wait)
-	ctx, cancel := context.WithTimeout(ctx, wait)
-	defer cancel()
-	for {
+	for over := time.After(wait); ; {
 		list, err := client.Answer[[]client.Finding](c.ExamineSite(ctx, q.Name))
 		switch {
 		case err == nil:
@@ -84,10 +83,9 @@ func addSite(ctx context.Context, t *terminal, c *client.Service, q client.NewSi
 		}
 		select {
 		case <-time.After(addEvery):
+		case <-over:
+			return err // what it waits for still
 		case <-ctx.Done():
-			if errors.Is(ctx.Err(), context.DeadlineExceeded) {
-				return err
-			}
 			return ctx.Err()
 		}
 	}

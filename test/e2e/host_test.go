@@ -37,6 +37,7 @@ func TestAHostOverSSH(t *testing.T) {
 		assert.Contains(t, a.err, "is no address of a host")
 	}
 	assert.Contains(t, finn.domicile(t, "sites", "add", "skiff", address).err, "Only an administrator")
+	assert.Contains(t, skipper.domicile(t, "sites", "lend").err, `"lend" is none of add, examine`)
 	assert.Contains(t, skipper.domicile(t, "sites", "add", "skiff", "ssh://root@127.0.0.1:1").err, "the host 127.0.0.1 does not answer")
 	a := skipper.domicile(t, "sites", "add", "skiff", address, "-wait", "0s", "-json")
 	require.Equal(t, 0, a.status, a.err)
@@ -47,6 +48,15 @@ func TestAHostOverSSH(t *testing.T) {
 	assert.Equal(t, 1, a.status)
 	assert.Contains(t, a.err, "does not let the service in as root")
 	assert.Contains(t, a.err, trust.Install, "the remedy is the line itself")
+	a = skipper.domicile(t, "sites", "add", "punt", address, "-wait", "1s")
+	assert.Equal(t, 1, a.status)
+	assert.Contains(t, a.err, "does not let the service in as root", "what it still waits for, when the time is over")
+	for _, verb := range []string{"drain", "remove"} {
+		require.Equal(t, 0, skipper.domicile(t, "sites", verb, "punt").status)
+	}
+	for _, verb := range []string{"examine", "trust", "drain", "reopen", "remove"} {
+		assert.Contains(t, finn.domicile(t, "sites", verb, "skiff").err, "Only an administrator", verb)
+	}
 	require.NoError(t, server.Authorize(trust.Install))
 	a = skipper.domicile(t, "sites", "examine", "skiff")
 	assert.Equal(t, 0, a.status, a.err)

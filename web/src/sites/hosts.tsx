@@ -16,20 +16,20 @@ export function AddHost() {
           Add a host over SSH
         </summary>
         <p className="quiet mt-2">A machine with a container engine, on which the service has an account of its own.</p>
-      <Entry
-        fields={[
-          { name: "name", label: "What it is called here", placeholder: "skiff" },
-          { name: "address", label: "Where it is", placeholder: "ssh://crew@skiff.example.com" },
-        ]}
-        send={(v) =>
-          api.addSite(v.name ?? "", v.address ?? "").then((t) => {
-            setTrust(t);
-            return queries.invalidateQueries({ queryKey: ["sites"] });
-          })
-        }
-        button="Add it"
-        command={(v) => `domicile sites add ${v.name || "NAME"} ${v.address || "ADDRESS"}`}
-      />
+        <Entry
+          fields={[
+            { name: "name", label: "What it is called here", placeholder: "skiff" },
+            { name: "address", label: "Where it is", placeholder: "ssh://crew@skiff.example.com" },
+          ]}
+          send={(v) =>
+            api.addSite(v.name ?? "", v.address ?? "").then((t) => {
+              setTrust(t);
+              return queries.invalidateQueries({ queryKey: ["sites"] });
+            })
+          }
+          button="Add it"
+          command={(v) => `domicile sites add ${v.name || "NAME"} ${v.address || "ADDRESS"}`}
+        />
         {trust && <Trust trust={trust} />}
       </details>
     </section>
