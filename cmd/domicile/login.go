@@ -11,6 +11,7 @@ import (
 	"golang.org/x/term"
 
 	"domicile/internal/client"
+	"domicile/internal/fault"
 )
 
 var loginCommand = command{
@@ -43,7 +44,11 @@ func login(ctx context.Context, t *terminal, server, name string, asJSON bool) e
 		if token == "" {
 			return fmt.Errorf("standard input is no terminal and holds no token: %w", err)
 		}
-		return signInWith(ctx, t, server, token, asJSON)
+		err = signInWith(ctx, t, server, token, asJSON)
+		if fault.Code(err) == "not-signed-in" {
+			err = fault.New("not-signed-in", "domicile tokens add makes a token; a password is typed in at a terminal", "what standard input holds is no valid token")
+		}
+		return err
 	}
 	c, err := client.Open(server, "")
 	if err != nil {

@@ -93,7 +93,9 @@ func TestSignInAndOut(t *testing.T) {
 	status, code = guest.request(t, "POST", "/api/v1/setup", `{"code":"skerry-setup","name":"second","password":"another-captain"}`)
 	assert.Equal(t, http.StatusConflict, status)
 	assert.Equal(t, "setup-done", code)
-	assert.Contains(t, finish(t, guest.command(t.Context(), "nonsense\n", "login", "-server", world.Service.URL).Cmd).err, "no valid token")
+	refused := finish(t, guest.command(t.Context(), "nonsense\n", "login", "-server", world.Service.URL).Cmd)
+	assert.Contains(t, refused.err, "no valid token")
+	assert.Contains(t, refused.err, "a password is typed in at a terminal")
 
 	made, err := client.Answer[client.Token](finn.api.AddToken(t.Context(), client.NewToken{Label: "a program"}))
 	require.NoError(t, err)
