@@ -5,6 +5,7 @@ import (
 
 	"domicile/internal/fault"
 	"domicile/internal/records"
+	"domicile/internal/run"
 	"domicile/internal/site"
 )
 
@@ -23,6 +24,9 @@ type Hosts interface {
 // AddSite adds a host, and pins the key that it shows now.
 func (s *Server) AddSite(ctx context.Context, q AddSiteRequestObject) (AddSiteResponseObject, error) {
 	if err := administrator(ctx); err != nil {
+		return nil, err
+	}
+	if err := run.CheckName(q.Body.Name); err != nil { // before anything is dialled
 		return nil, err
 	}
 	key, err := s.o.Hosts.Ask(ctx, q.Body.Address)

@@ -38,12 +38,12 @@ var (
 
 const maxName = 40
 
-// CheckName refuses what cannot be a workspace's name: it is a host name and the user's
-// name of an SSH address.
+// CheckName refuses what cannot be the name of a workspace, a snapshot or a site: a
+// workspace's is a host name, and the user's name of an SSH address.
 func CheckName(name string) error {
 	if len(name) > maxName || !nameForm.MatchString(name) {
 		return fault.New("bad-name", fmt.Sprintf("use lower-case letters, digits and single hyphens, a letter first, at most %d characters", maxName),
-			"%q cannot be a workspace's name", name)
+			"%q cannot be a name here", name)
 	}
 	return nil
 }

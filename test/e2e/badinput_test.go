@@ -35,7 +35,7 @@ func TestBadInputIsToldWithPlaceReasonAndRemedy(t *testing.T) {
 		"a program of git's":              {[]string{"ext::sh -c id"}, []string{"cannot be used"}},
 		"an option":                       {[]string{"--", "--upload-pack=id"}, []string{"begins with a hyphen"}},
 		"a folder that is not allowed":    {[]string{"/etc"}, []string{"not among those that may be used", "-source-folders"}},
-		"an impossible name":              {[]string{repository("timetable"), "-name", "Über"}, []string{"cannot be a workspace's name", "lower-case"}},
+		"an impossible name":              {[]string{repository("timetable"), "-name", "Über"}, []string{"cannot be a name here", "lower-case"}},
 		"nothing to make it from":         {[]string{bare}, []string{".devcontainer/devcontainer.json:1:1", "image, build or dockerComposeFile"}},
 		"broken JSON":                     {[]string{broken}, []string{".devcontainer/devcontainer.json:3:3", "a comma is missing"}},
 		"an image that is not there":      {[]string{noImage}, []string{"has no image " + world.RegistryAt + "/skerry/nosuch:1", "correct image in the definition"}},

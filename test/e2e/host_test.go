@@ -37,6 +37,7 @@ func TestAHostOverSSH(t *testing.T) {
 		assert.Contains(t, a.err, "is no address of a host")
 	}
 	assert.Contains(t, finn.domicile(t, "sites", "add", "skiff", address).err, "Only an administrator")
+	assert.Contains(t, skipper.domicile(t, "sites", "add", "The Skiff", "ssh://root@127.0.0.1:1").err, `"The Skiff" cannot be a name`, "before its host is asked")
 	assert.Contains(t, skipper.domicile(t, "sites", "lend").err, `"lend" is none of add, examine`)
 	assert.Contains(t, skipper.domicile(t, "sites", "add", "skiff", "ssh://root@127.0.0.1:1").err, "the host 127.0.0.1 does not answer")
 	a := skipper.domicile(t, "sites", "add", "skiff", address, "-wait", "0s", "-json")
