@@ -185,7 +185,7 @@ func (l *Line) handshake(ctx context.Context) (*ssh.Client, error) {
 	case strings.Contains(err.Error(), "no common algorithm for host key"):
 		return nil, fault.Wrap(err, "host-key-changed", "find out why; if the host was installed anew: domicile sites trust NAME", "the host %s has no key any more of the kind that is pinned (%s)", l.to.Host, pinned.Type())
 	case strings.Contains(err.Error(), "unable to authenticate"):
-		return nil, fault.Wrap(err, "key-not-installed", fmt.Sprintf("on %s, as %s: echo '%s' >> ~/.ssh/authorized_keys", l.to.Host, l.to.User, Install(l.key.PublicKey())),
+		return nil, fault.Wrap(err, "key-not-installed", fmt.Sprintf("add this line to ~/.ssh/authorized_keys of %s on %s: %s", l.to.User, l.to.Host, Install(l.key.PublicKey())),
 			"the host %s does not let the service in as %s", l.to.Host, l.to.User)
 	}
 	return nil, l.away(err)
