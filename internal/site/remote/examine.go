@@ -59,7 +59,11 @@ func (l *Line) Examine(ctx context.Context) (list site.Findings, err error) {
 	} else {
 		add("clock", fmt.Sprintf("%s off", skew), fmt.Sprintf("within %s", mostSkew), skew.Abs() <= mostSkew, "on the host: timedatectl set-ntp true")
 	}
-	for _, folder := range []string{"/var/lib/docker", "/var/lib/containers", "/"} {
+	data := "/var/lib/docker" // where engines keep it that are told nothing else
+	if strings.HasSuffix(l.to.Socket, "podman.sock") {
+		data = "/var/lib/containers"
+	}
+	for _, folder := range []string{data, "/"} {
 		free, parseErr := strconv.ParseInt(strings.TrimSpace(ask("df -B1 --output=avail "+folder+" 2>/dev/null | tail -n 1")), 10, 64)
 		if parseErr == nil {
 			list.AddDisk("disk of "+folder, free, "free some, or give the engine another data folder (data-root)")

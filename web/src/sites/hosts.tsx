@@ -89,7 +89,7 @@ export function SiteUpkeep({ site: s }: { site: Site }) {
             <tr>
               <th>what</th>
               <th>found</th>
-              <th>wanted</th>
+              <th className="max-sm:hidden">wanted</th>
             </tr>
           </thead>
           <tbody>
@@ -99,9 +99,10 @@ export function SiteUpkeep({ site: s }: { site: Site }) {
                 <td className="wrap-anywhere">
                   {f.fine ? "" : "▲ "}
                   {f.found}
+                  {f.wanted && <span className="quiet block sm:hidden">wanted: {f.wanted}</span>}
                   {f.remedy && <span className="block text-sm">What to do: {f.remedy}</span>}
                 </td>
-                <td className="quiet">{f.wanted}</td>
+                <td className="quiet max-sm:hidden">{f.wanted}</td>
               </tr>
             ))}
           </tbody>
