@@ -1,0 +1,21 @@
+package channel
+
+import "time"
+
+// The words that a machine understands, with which streams are opened.
+const (
+	ToEngine = "engine" // a stream to the engine's socket
+	ToWake   = "wake"   // a Waking as JSON, answered by the line Awake, or by what went wrong
+	ToOff    = "off"    // turns the machine off, when all is written
+)
+
+// Waking is what a machine is told that was cloned or slept: what it has of time and of chance
+// is another's, or old.
+type Waking struct {
+	Time     time.Time `json:"time"`
+	Chance   []byte    `json:"chance"` // fresh random bytes
+	Hostname string    `json:"hostname"`
+}
+
+// Awake answers a Waking.
+const Awake = "awake\n"
