@@ -1,0 +1,120 @@
+package firstprocess
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"sync"
+	"unsafe"
+
+	"golang.org/x/sys/unix"
+
+	"domicile/internal/channel"
+)
+
+// serve serves the channel.
+func serve() error {
+	control, err := openPort(channel.ControlPort)
+	if err != nil {
+		return err
+	}
+	data, err := openPort(channel.DataPort)
+	if err != nil {
+		return err
+	}
+	return channel.Serve(control, data, handle)
+}
+
+func handle(ctx context.Context, to string, stream net.Conn) {
+	switch to {
+	case channel.ToEngine:
+		engine, err := net.Dial("unix", engineSocket)
+		if err != nil {
+			return // it starts: who asks sees the end, and asks again
+		}
+		// Half of a stream may have ended before: then only this ends the other.
+		stop := context.AfterFunc(ctx, func() { engine.Close() })
+		defer stop()
+		splice(stream, engine)
+	case channel.ToWake:
+		var w channel.Waking
+		if err := json.NewDecoder(io.LimitReader(stream, 4096)).Decode(&w); err != nil {
+			return
+		}
+		if err := wake(w); err != nil {
+			_, _ = fmt.Fprintf(stream, "%v\n", err)
+			return
+		}
+		_, _ = io.WriteString(stream, channel.Awake)
+	case channel.ToOff:
+		halt()
+	}
+}
+
+// splice copies both ways until both have ended.
+func splice(a, b net.Conn) {
+	defer a.Close()
+	defer b.Close()
+	var both sync.WaitGroup
+	for _, way := range [][2]net.Conn{{a, b}, {b, a}} {
+		both.Go(func() {
+			_, _ = io.Copy(way[0], way[1])
+			if half, can := way[0].(interface{ CloseWrite() error }); can {
+				_ = half.CloseWrite()
+			} else {
+				way[0].Close()
+			}
+		})
+	}
+	both.Wait()
+}
+
+// wake sets what a machine has of time and chance, and what names it.
+func wake(w channel.Waking) error {
+	now := unix.NsecToTimeval(w.Time.UnixNano())
+	if err := unix.Settimeofday(&now); err != nil {
+		return fmt.Errorf("set the clock: %w", err)
+	}
+	if err := mix(w.Chance); err != nil {
+		return fmt.Errorf("mix in random numbers: %w", err)
+	}
+	if err := unix.Sethostname([]byte(w.Hostname)); err != nil {
+		return fmt.Errorf("set the name: %w", err)
+	}
+	id := make([]byte, 16)
+	if _, err := unix.Getrandom(id, 0); err != nil {
+		return fmt.Errorf("make an identifier: %w", err)
+	}
+	return os.WriteFile("/etc/machine-id", fmt.Appendf(nil, "%x\n", id), 0o444)
+}
+
+// The kernel's calls for random numbers (random.h).
+const (
+	addEntropy = 0x40085203 // RNDADDENTROPY
+	reseed     = 0x5207     // RNDRESEEDCRNG
+)
+
+// mix mixes random bytes into the kernel's, and has it use them at once.
+func mix(chance []byte) error {
+	f, err := os.OpenFile("/dev/urandom", os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	pool := struct {
+		bits, size int32
+		bytes      [64]byte
+	}{}
+	n := copy(pool.bytes[:], chance)
+	pool.bits, pool.size = int32(8*n), int32(n)
+	if _, _, e := unix.Syscall(unix.SYS_IOCTL, f.Fd(), addEntropy, uintptr(unsafe.Pointer(&pool))); e != 0 {
+		return e
+	}
+	if _, _, e := unix.Syscall(unix.SYS_IOCTL, f.Fd(), reseed, 0); e != 0 {
+		return e
+	}
+	return nil
+}
