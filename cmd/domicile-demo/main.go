@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"os/exec"
 	"os/signal"
 	"path/filepath"
 	"strings"
@@ -50,6 +51,7 @@ func run(ctx context.Context) error {
 	folder := flag.String("folder", ".demo", "where the demo keeps its data")
 	cache := flag.String("cache", "", "where the base image is kept (default: the user's cache folder)")
 	programs := flag.String("programs", "bin", "the folder of domicile and domicile-agent")
+	places := flag.Bool("places", false, "also with a site where each workspace has a virtual machine of its own")
 	flag.Parse()
 	begun := time.Now()
 	if *cache == "" {
@@ -70,7 +72,15 @@ func run(ctx context.Context) error {
 	}
 	defer unlock()
 	say := func(line string) { fmt.Printf("%6.1f s  %s\n", time.Since(begun).Seconds(), line) }
-	w, err := scenario.Start(ctx, scenario.Options{Folder: mine, Cache: *cache, Programs: *programs, HTTP: 4380, SSH: 4322, Git: 4390, Registry: 4391, Say: say})
+	var more []string
+	if *places {
+		image, err := machineImage(ctx, mine)
+		if err != nil {
+			return err
+		}
+		more = []string{"-machines", image}
+	}
+	w, err := scenario.Start(ctx, scenario.Options{Folder: mine, Cache: *cache, Programs: *programs, HTTP: 4380, SSH: 4322, Git: 4390, Registry: 4391, Serve: more, Say: say})
 	if err != nil {
 		return err
 	}
@@ -84,8 +94,22 @@ func run(ctx context.Context) error {
 		return err
 	}
 	say("ready")
-	tell(w, *programs, key)
+	tell(w, *programs, key, *places)
 	return watch(ctx, w, say)
+}
+
+// machineImage makes what virtual machines begin with.
+func machineImage(ctx context.Context, folder string) (string, error) {
+	image, err := filepath.Abs(filepath.Join(folder, "image"))
+	if err != nil {
+		return "", err
+	}
+	c := exec.CommandContext(ctx, "scripts/machine-image", image)
+	c.Stdout, c.Stderr = os.Stdout, os.Stderr
+	if err := c.Run(); err != nil {
+		return "", fmt.Errorf("make what virtual machines begin with: %w", err)
+	}
+	return image, nil
 }
 
 // watch waits until the demo is to end. A service that ends, such as one that somebody kills
@@ -206,7 +230,7 @@ func readKey(file string) (public string, err error) {
 	return strings.TrimSpace(string(ssh.MarshalAuthorizedKey(signer.PublicKey()))) + " skipper", nil
 }
 
-func tell(w *scenario.World, programs, key string) {
+func tell(w *scenario.World, programs, key string, places bool) {
 	host, port, _ := strings.Cut(w.Service.SSH, ":")
 	domicile := filepath.Join(programs, "domicile")
 	fmt.Printf(`
@@ -219,6 +243,9 @@ Four commands to try:
   %s forward timetable 8080
   ssh -i %s -p %s timetable@%s
 
-Ctrl-C stops all of it; what was made is there again at the next start.
 `, w.Service.URL, name, password, domicile, w.Service.URL, name, domicile, w.GitAt, domicile, key, port, host)
+	if places {
+		fmt.Printf("And the same in a virtual machine of its own:\n  %s provision %s/skerry/timetable.git -site machines -name afloat\n\n", domicile, w.GitAt)
+	}
+	fmt.Println("Ctrl-C stops all of it; what was made is there again at the next start.")
 }

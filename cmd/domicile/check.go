@@ -134,7 +134,7 @@ func (f *checkedFolder) read(ctx context.Context, ignoreLocks bool) *definition.
 	report := definition.Read(ctx, f.root.FS(), definition.Options{File: filepath.ToSlash(f.file), Folder: f.absolute, Environment: os.LookupEnv, ImageMetadata: f.metadata,
 		Artifacts: f.store, Images: f.store, Compose: compose.Reader{}, IgnoreLocks: ignoreLocks})
 	// What the service allows is not known here.
-	report.Problems = append(report.Problems, plan.Refused(report, func() (*plan.Services, error) { return compose.Reader{}.Plan(ctx, "", f.root.FS(), report) }, nil, plan.Host{}, false)...)
+	report.Problems = append(report.Problems, plan.Refused(report, func() (*plan.Services, error) { return compose.Reader{}.Plan(ctx, "", f.root.FS(), report) }, nil, nil, plan.Host{}, false)...)
 	return report
 }
 

@@ -108,3 +108,11 @@ func text(p *string) string {
 	}
 	return *p
 }
+
+// orNothing is a list that may be left out.
+func orNothing[T any](list *[]T) []T {
+	if list == nil {
+		return nil
+	}
+	return *list
+}

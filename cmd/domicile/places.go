@@ -1,6 +1,10 @@
 package main
 
 import (
+	"context"
+	"fmt"
+	"log/slog"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -12,11 +16,19 @@ import (
 	runs "domicile/internal/run"
 	"domicile/internal/site"
 	"domicile/internal/site/engine"
+	"domicile/internal/site/machine"
+	"domicile/internal/site/machine/vm"
 	"domicile/internal/site/remote"
 )
 
 // usualSite is the name of a site that is given none.
 const usualSite = "this-host"
+
+// machinesSite is the name of the site of -machines.
+const machinesSite = "machines"
+
+// usualMachine is a machine for a workspace without limits.
+var usualMachine = machine.Shape{Processors: 2, Memory: 2 << 30, Disk: 32 << 30}
 
 // given are the sites that -engine names: an engine each, as NAME=ADDRESS, or an address alone.
 func (s *settings) given() (list []records.Site, err error) {
@@ -30,10 +42,28 @@ func (s *settings) given() (list []records.Site, err error) {
 		}
 		list = append(list, records.Site{Name: name, Kind: string(site.Engine), Address: address})
 	}
+	if s.machines != "" {
+		folder, err := filepath.Abs(s.machines)
+		if err != nil {
+			return nil, err
+		}
+		if slices.ContainsFunc(list, func(v records.Site) bool { return v.Name == machinesSite }) {
+			return nil, wrongUse("-engine: the name %s is that of the site of -machines", machinesSite)
+		}
+		list = append(list, records.Site{Name: machinesSite, Kind: string(site.VM), Address: folder})
+	}
 	if len(list) == 0 {
 		return nil, wrongUse("-engine is empty: the service needs a place for workspaces")
 	}
 	return list, nil
+}
+
+// names are those of sites.
+func names(list []records.Site) (names []string) {
+	for _, v := range list {
+		names = append(names, v.Name)
+	}
+	return names
 }
 
 // opener opens the sites of the records.
@@ -42,9 +72,32 @@ type opener struct {
 	common engine.Options
 	key    ssh.Signer // what hosts know the service by
 	first  string     // the site whose engine builds for those that cannot
+	log    *slog.Logger
 
 	mu      sync.Mutex
 	builder *engine.Site
+}
+
+// openMachines opens the site of this host's virtual machines. They go on when it is left.
+func (o *opener) openMachines(v records.Site) (site.Site, func(), error) {
+	say := func(format string, args ...any) { o.log.Info(fmt.Sprintf(format, args...), "site", v.Name) }
+	images := func() *engine.Site {
+		o.mu.Lock()
+		defer o.mu.Unlock()
+		return o.builder
+	}
+	outlet := func(ctx context.Context, id string) (*os.File, error) {
+		at := images()
+		if at == nil {
+			return nil, nil
+		}
+		return at.Outlet(ctx, id)
+	}
+	maker, err := vm.New(vm.Options{Outlet: outlet, Folder: filepath.Join(o.data, "m"), Image: v.Address, Say: say})
+	if err != nil {
+		return nil, nil, err
+	}
+	return machine.New(machine.Options{Kind: site.VM, Maker: maker, Engine: o.common, Images: images, Say: say, Usual: usualMachine}), maker.Close, nil
 }
 
 // open opens a site: an engine of this machine, one that is reached by a stream, or one behind
@@ -59,14 +112,19 @@ func (o *opener) open(v records.Site) (site.Site, func(), error) {
 	}
 	var leave func()
 	if v.Kind == string(site.Remote) {
-		to, err := remote.ParseAddress(v.Address)
+		line, err := lineTo(v, o.key)
 		if err != nil {
 			return nil, nil, err
 		}
-		line := remote.NewLine(to, o.key, v.HostKey)
 		at.Dial, leave = line.Dial, line.Close
 		s, err := engine.New(at)
-		return remoteSite{s, line}, leave, err
+		if err != nil {
+			return nil, nil, err
+		}
+		return remote.At(line, s), leave, nil
+	}
+	if v.Kind == string(site.VM) {
+		return o.openMachines(v)
 	}
 	var near bool
 	var err error
@@ -88,12 +146,3 @@ func (o *opener) open(v records.Site) (site.Site, func(), error) {
 	}
 	return s, leave, err
 }
-
-// remoteSite is an engine behind SSH.
-type remoteSite struct {
-	*engine.Site
-	line *remote.Line
-}
-
-// Kind tells that it is one of another host.
-func (remoteSite) Kind() site.Kind { return site.Remote }

@@ -11,7 +11,6 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
-	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -41,10 +40,10 @@ import (
 
 // settings are the service's. Each is a flag, or a variable DOMICILE_ and its name.
 type settings struct {
-	http, ssh, database, data, engine, agent, folders, address, templates, allow, sizes, size, outside, reserve string
-	workers, tries                                                                                              int
-	idleStop, lookEvery, youngest, keepRuns, keepImages                                                         time.Duration
-	verbose                                                                                                     bool
+	http, ssh, database, data, engine, machines, agent, folders, address, templates, allow, sizes, size, outside, reserve string
+	workers, tries                                                                                                        int
+	idleStop, lookEvery, youngest, keepRuns, keepImages                                                                   time.Duration
+	verbose                                                                                                               bool
 }
 
 var serveCommand = command{
@@ -66,13 +65,14 @@ var serveCommand = command{
 		text(&s.database, "database", "postgres:///domicile", "the PostgreSQL database")
 		text(&s.data, "data", "/var/lib/domicile", "the folder of keys, mirrors and sockets")
 		text(&s.engine, "engine", "unix:///var/run/docker.sock", "the container engine, or several as NAME=ADDRESS with commas between (unix:///PATH or tcp://HOST:PORT)")
+		text(&s.machines, "machines", "", "the folder with what virtual machines begin with (scripts/machine-image): then there is a site machines, where each workspace has one of its own")
 		text(&s.agent, "agent", besideMe("domicile-agent"), "the agent's binary")
 		text(&s.folders, "source-folders", "", "folders of this host that may be used as sources, with commas between")
 		text(&s.templates, "templates", "", "namespaces of registries that hold the team's templates, with commas between")
 		text(&s.allow, "allow", "", "what definitions may ask of the host, with commas between: "+strings.Join(judge.Allowances, ", "))
 		text(&s.outside, "outside", "", "addresses of this host and of networks of its own that may be asked on behalf of people, such as git hosts and registries: names, addresses and ranges, with commas between")
 		text(&s.reserve, "disk-reserve", "2gb", "how much of a site's disk stays free: the workspace that writes most is told from twice of it on, and stopped at it")
-		text(&s.sizes, "sizes", "small=1:2gb,medium=2:4gb,large=4:8gb", "the sizes that a workspace may have: name=processors:memory, with commas between")
+		text(&s.sizes, "sizes", "small=1:2gb,medium=2:4gb,large=4:8gb", "the sizes that a workspace may have: name=processors:memory, and :price an hour behind it where it costs something (small=1:2gb:0.02EUR), with commas between")
 		text(&s.size, "size", "", "the size of a workspace that asks for none; default: no limits")
 		f.DurationVar(&s.idleStop, "idle-stop", 4*time.Hour, "after how long without use a workspace stops by itself, unless its definition says so; 0: it does not")
 		f.DurationVar(&s.lookEvery, "look-every", time.Minute, "how often the branches of prepared sources are looked at")
@@ -225,13 +225,11 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 	if _, err := a.store.GiveSites(ctx, given); err != nil {
 		return fmt.Errorf("keep the sites: %w", err)
 	}
-	places := &opener{data: data, first: given[0].Name, key: keys.Hosts(), common: engine.Options{Installation: installation, Agents: agentsBeside(s.agent), Secret: seal.Derive("names"), ServiceKey: keys.ServicePublic(),
+	places := &opener{data: data, log: log, first: given[0].Name, key: keys.Hosts(), common: engine.Options{Installation: installation, Trials: &sync.Mutex{}, Agents: agentsBeside(s.agent), Secret: seal.Derive("names"), ServiceKey: keys.ServicePublic(),
 		Youngest: max(s.youngest, 1), Keychain: artifacts.Keychain, MayAsk: gate.Check, HTTP: &http.Client{Transport: gate.Transport()}}}
-	policy := judge.Policy(split(s.allow))
-	for _, a := range policy {
-		if !slices.Contains(judge.Allowances, a) {
-			return wrongUse("-allow does not know %q; it knows %s", a, strings.Join(judge.Allowances, ", "))
-		}
+	policy, err := runs.ParsePolicy(s.allow)
+	if err != nil {
+		return wrongUse("-allow: %v; it knows %s", err, strings.Join(judge.Allowances, ", "))
 	}
 	sizes, err := plan.ParseSizes(s.sizes)
 	if err != nil {
@@ -261,7 +259,7 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 	vault := &vault.Vault{Store: a.store, Seal: seal}
 	retention := records.UsualRetention
 	retention.Runs = s.keepRuns
-	a.runner, err = runs.New(ctx, runs.Options{Store: a.store, Open: places.open, Source: fetcher, Artifacts: artifacts, Compose: reader, Definition: read, Policy: policy, Vault: vault, Keys: keys, DiskReserve: reserve, KeepImages: s.keepImages,
+	a.runner, err = runs.New(ctx, runs.Options{Store: a.store, Open: places.open, Given: names(given), Source: fetcher, Artifacts: artifacts, Compose: reader, Definition: read, Policy: policy, Vault: vault, Keys: keys, DiskReserve: reserve, KeepImages: s.keepImages,
 		Sizes: sizes, Size: s.size, IdleStop: s.idleStop, LookEvery: s.lookEvery, Retention: retention, Log: log, Workers: s.workers, Tries: s.tries})
 	if err != nil {
 		return err

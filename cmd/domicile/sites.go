@@ -11,12 +11,16 @@ import (
 )
 
 var sitesCommand = command{
-	name: "sites", args: "[add NAME ADDRESS | examine NAME | trust NAME | drain NAME | reopen NAME | remove NAME] [-wait TIME] [-json]", summary: "List the sites; add hosts that are reached over SSH, examine, drain and remove them",
-	example: "domicile sites\ndomicile sites add skiff ssh://crew@skiff.example.com\ndomicile sites examine skiff",
+	name: "sites", args: "[add NAME ADDRESS [-through ADDRESSES] | examine NAME | change NAME | trust NAME | drain NAME | reopen NAME | remove NAME] [FLAGS]", summary: "List the sites; add hosts that are reached over SSH, examine, change, drain and remove them",
+	example: "domicile sites\ndomicile sites add skiff ssh://crew@skiff.example.com\ndomicile sites examine skiff\ndomicile sites change skiff -allow devices -sizes small=1:1gb:0.01EUR -size small",
 	takes:   anything,
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
 		wait := f.Duration("wait", 5*time.Minute, "how long adding one waits until the host lets the service in; 0: it does not")
+		through := f.String("through", "", "adding one: the hosts that lead there, the nearest first: ssh://USER@HOST:PORT, with commas between")
+		allow := f.String("allow", "", "changing one: what definitions may ask for there, with commas between; none: nothing; service: what the service allows")
+		sizes := f.String("sizes", "", "changing one: its sizes, as NAME=PROCESSORS:MEMORY:PRICE-AN-HOUR, with commas between; service: those of the service")
+		size := f.String("size", "", "changing one: the size of a workspace that asks for none; none: no limits; service: that of the service")
 		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			if len(args) == 0 {
 				return listSites(ctx, t, c, *asJSON)
@@ -25,9 +29,9 @@ var sitesCommand = command{
 			switch args[0] {
 			case "add":
 				wants = append(wants, "ADDRESS")
-			case "examine", "trust", "drain", "reopen", "remove":
+			case "examine", "change", "trust", "drain", "reopen", "remove":
 			default:
-				return wrongUse("%q is none of add, examine, trust, drain, reopen and remove", args[0])
+				return wrongUse("%q is none of add, examine, change, trust, drain, reopen and remove", args[0])
 			}
 			if err := exactly(args[1:], wants...); err != nil {
 				return err
@@ -35,9 +39,15 @@ var sitesCommand = command{
 			var err error
 			switch name := args[1]; args[0] {
 			case "add":
-				return addSite(ctx, t, c, client.NewSite{Name: name, Address: args[2]}, *wait, *asJSON)
+				return addSite(ctx, t, c, client.NewSite{Name: name, Address: args[2], Through: given(*through)}, *wait, *asJSON)
 			case "examine":
 				return examineSite(ctx, t, c, name, *asJSON)
+			case "change":
+				change := client.SiteSettings{Allow: given(*allow), Sizes: given(*sizes), Size: given(*size)}
+				if change == (client.SiteSettings{}) {
+					return wrongUse("say what is to be another there: -allow, -sizes or -size")
+				}
+				_, err = client.Answer[struct{}](c.ChangeSite(ctx, name, change))
 			case "trust":
 				answer, err := client.Answer[client.HostTrust](c.TrustHost(ctx, name))
 				return present(t, *asJSON, answer, err, func(v client.HostTrust) { printTrust(t, v) })
@@ -67,6 +77,9 @@ func addSite(ctx context.Context, t *terminal, c *client.Service, q client.NewSi
 	v, err := client.Answer[client.HostTrust](c.AddSite(ctx, q))
 	if err != nil {
 		return err
+	}
+	for _, h := range orNothing(v.Through) {
+		fmt.Fprintf(t.err, "The host %s on the way is known by %s now.\n", h.Host, h.Fingerprint)
 	}
 	fmt.Fprintf(t.err, "The host shows the key %s, which is pinned now. Compare it there:\n  ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub\nThe user there needs this line in ~/.ssh/authorized_keys:\n  %s\n", v.Fingerprint, v.Install)
 	if wait <= 0 {
@@ -130,45 +143,4 @@ func presentFindings(t *terminal, name string, list []client.Finding, asJSON boo
 		return exitStatus(1)
 	}
 	return nil
-}
-
-func printTrust(t *terminal, v client.HostTrust) {
-	if text(v.Before) == v.Fingerprint {
-		fmt.Fprintf(t.out, "The host of %s shows the key that is pinned already: %s\n", v.Name, v.Fingerprint)
-		return
-	}
-	fmt.Fprintf(t.out, "The host of %s is known by %s now, no longer by %s.\nCompare it there: ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub\n", v.Name, v.Fingerprint, text(v.Before))
-}
-
-func printSites(t *terminal, list []client.Site) {
-	table := newTable(t.out)
-	table.row("NAME", "KIND", "STATE", "PROCESSORS", "MEMORY", "DISK FREE", "YOURS", "SIZES", "WHAT")
-	for _, s := range list {
-		state, what := "ready", text(s.Engine)+" on "+text(s.System)
-		if s.Gpu != nil {
-			what += ", with a graphics processor"
-		}
-		if !s.Ready {
-			state, what = "not ready", text(s.Problem)
-		}
-		if s.Drained != nil {
-			state += ", drained"
-		}
-		table.row(s.Name, string(s.Kind), state, optionalNumber(s.Processors), optionalBytes(s.MemoryBytes), optionalBytes(s.DiskFreeBytes), fmt.Sprint(s.Workspaces), sizesOf(s), what)
-	}
-	table.flush()
-	for _, s := range list {
-		for _, said := range trustOf(s) {
-			fmt.Fprintf(t.out, "%s: %s\n", s.Name, said)
-		}
-		if s.Ready && s.Problem != nil {
-			fmt.Fprintf(t.out, "%s: %s\n", s.Name, *s.Problem)
-		}
-		if s.Warning != nil {
-			fmt.Fprintf(t.out, "%s: %s\n", s.Name, *s.Warning)
-		}
-		if s.Drained != nil {
-			fmt.Fprintf(t.out, "%s: It takes nothing new; what is there goes on. When nothing is there any more: domicile sites remove %s\n", s.Name, s.Name)
-		}
-	}
 }

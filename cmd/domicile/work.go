@@ -71,6 +71,17 @@ func printPlan(t *terminal, answer client.PlanAnswer) {
 	if answer.SiteReason != nil {
 		fmt.Fprintf(t.out, "At the site %s: %s.\n", *answer.Site, *answer.SiteReason)
 	}
+	if answer.OtherSites != nil {
+		for _, o := range *answer.OtherSites {
+			fmt.Fprintf(t.out, "Not at %s: %s.\n", o.Site, o.Why)
+		}
+	}
+	for _, words := range orNothing(answer.Granted) {
+		fmt.Fprintln(t.out, words+".")
+	}
+	if answer.Size != nil {
+		fmt.Fprintf(t.out, "Of the size %s.\n", sizeWords(*answer.Size))
+	}
 	word := "In all about "
 	if unknown {
 		word = "What is known of it takes about "

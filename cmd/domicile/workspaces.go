@@ -218,9 +218,22 @@ func sizesOf(s client.Site) string {
 	}
 	var names []string
 	for _, size := range *s.Sizes {
-		names = append(names, fmt.Sprintf("%s %g/%s", size.Name, size.Cpus, amount.Of(size.MemoryBytes)))
+		text := fmt.Sprintf("%s %g/%s", size.Name, size.Cpus, amount.Of(size.MemoryBytes))
+		if p := size.Price; p != nil {
+			text += fmt.Sprintf(" for %s %s an hour", p.PerHour, p.Currency)
+		}
+		names = append(names, text)
 	}
 	return strings.Join(names, ", ")
+}
+
+// sizeWords is a size in words, with what it costs.
+func sizeWords(s client.Size) string {
+	text := fmt.Sprintf("%s: %s, %s of memory", s.Name, processors(s.Cpus), amount.Of(s.MemoryBytes))
+	if p := s.Price; p != nil {
+		text += fmt.Sprintf(", %s %s an hour while it runs, %[3]s %[2]s a month if it always does", p.PerHour, p.Currency, p.PerMonth)
+	}
+	return text
 }
 
 func optionalNumber(n *int) string {
@@ -235,4 +248,11 @@ func optionalBytes(n *int64) string {
 		return "-"
 	}
 	return amount.Of(*n)
+}
+
+func processors(n float64) string {
+	if n == 1 {
+		return "1 processor"
+	}
+	return fmt.Sprintf("%g processors", n)
 }

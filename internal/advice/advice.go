@@ -54,8 +54,9 @@ func sum(steps []Step) (total time.Duration) {
 // all share.
 var installs = []string{"apt-get install", "apt install", "apk add", "dnf install", "yum install"}
 
-// Faster tells what would make the next run of the same source faster.
-func Faster(steps []Step, source string) (list []string) {
+// Faster tells what would make the next run of the same source faster; preparable, that its site
+// can make things ready ahead of time.
+func Faster(steps []Step, source string, preparable bool) (list []string) {
 	var ahead time.Duration
 	for _, s := range steps {
 		if !s.Done {
@@ -65,7 +66,7 @@ func Faster(steps []Step, source string) (list []string) {
 		case "image", "onCreateCommand", "updateContentCommand", "source":
 			ahead += s.Took
 		case "postCreateCommand", "postStartCommand":
-			if s.Took >= shortStep {
+			if s.Took >= shortStep && preparable {
 				list = append(list, fmt.Sprintf("%s took %.1f s: what in it needs no person belongs into updateContentCommand, which can be done ahead", s.Name, s.Took.Seconds()))
 			}
 		}
@@ -78,7 +79,7 @@ func Faster(steps []Step, source string) (list []string) {
 			list = append(list, fmt.Sprintf("%q was tried %d times: what it asks was not reliable", s.Title, s.Attempts))
 		}
 	}
-	if ahead >= shortRun {
+	if ahead >= shortRun && preparable {
 		list = append(list, fmt.Sprintf("%.1f s of it can be done ahead of time: domicile prepare %s -follow", ahead.Seconds(), source))
 	}
 	return list

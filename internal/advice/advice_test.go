@@ -26,7 +26,10 @@ func TestWhatWouldBeFaster(t *testing.T) {
 		"quick":    {[]Step{{Name: "image", Took: time.Second, Done: true, Attempts: 1}}, ""},
 	}
 	for name, c := range cases {
-		got := Faster(c.steps, "https://g/x")
+		got := Faster(c.steps, "https://g/x", true)
+		for _, line := range Faster(c.steps, "https://g/x", false) {
+			assert.NotContains(t, line, "ahead", "where nothing can be prepared")
+		}
 		if c.says == "" {
 			assert.Empty(t, got, name)
 			continue

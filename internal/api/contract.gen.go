@@ -592,6 +592,9 @@ type HostTrust struct {
 
 	// Name Of the site.
 	Name string `json:"name"`
+
+	// Through The hosts that lead there, the nearest first, with what each is known by.
+	Through *[]KnownHost `json:"through,omitempty"`
 }
 
 // Key An SSH public key.
@@ -601,6 +604,13 @@ type Key struct {
 	Fingerprint string    `json:"fingerprint"`
 	Id          int64     `json:"id"`
 	Kind        string    `json:"kind"`
+}
+
+// KnownHost defines model for KnownHost.
+type KnownHost struct {
+	// Fingerprint Of its key that is pinned now.
+	Fingerprint string `json:"fingerprint"`
+	Host        string `json:"host"`
 }
 
 // Leftover defines model for Leftover.
@@ -666,6 +676,9 @@ type NewSite struct {
 	// Address ssh://USER@HOST:PORT, and behind it the engine's socket where that is not /var/run/docker.sock.
 	Address string `json:"address"`
 	Name    string `json:"name"`
+
+	// Through The hosts that lead there, the nearest first: ssh://USER@HOST:PORT, with commas between. Default: none, it is dialled.
+	Through *string `json:"through,omitempty"`
 }
 
 // NewSnapshot defines model for NewSnapshot.
@@ -678,6 +691,12 @@ type NewToken struct {
 	// Days For how long it counts; 90 by default.
 	Days  *int   `json:"days,omitempty"`
 	Label string `json:"label"`
+}
+
+// OtherSite defines model for OtherSite.
+type OtherSite struct {
+	Site string `json:"site"`
+	Why  string `json:"why"`
 }
 
 // PasswordChange A change of one's own password.
@@ -696,6 +715,12 @@ type Personal struct {
 type PlanAnswer struct {
 	Commit *string `json:"commit,omitempty"`
 
+	// Granted What is allowed because the workspace would have a machine of its own.
+	Granted *[]string `json:"granted,omitempty"`
+
+	// OtherSites Why at none of the others, where the plan chose.
+	OtherSites *[]OtherSite `json:"otherSites,omitempty"`
+
 	// Refused What policy does not allow or is not carried out; then nothing would be made.
 	Refused *[]Refusal `json:"refused,omitempty"`
 
@@ -704,6 +729,7 @@ type PlanAnswer struct {
 
 	// SiteReason Why there, where the plan chose.
 	SiteReason *string       `json:"siteReason,omitempty"`
+	Size       *Size         `json:"size,omitempty"`
 	Steps      []PlannedStep `json:"steps"`
 }
 
@@ -779,6 +805,18 @@ type Prepared struct {
 
 // PreparedState defines model for Prepared.State.
 type PreparedState string
+
+// Price What something costs while it runs.
+type Price struct {
+	// Currency Three letters, such as EUR.
+	Currency string `json:"currency"`
+
+	// PerHour A decimal number.
+	PerHour string `json:"perHour"`
+
+	// PerMonth Of 730 hours without a pause.
+	PerMonth string `json:"perMonth"`
+}
 
 // Problem An RFC 9457 problem document.
 type Problem struct {
@@ -903,9 +941,24 @@ type SignInOutcome string
 
 // Site A place that can hold workspaces.
 type Site struct {
+	// Address Of a host over SSH: where it is. For administrators.
+	Address *string `json:"address,omitempty"`
+
+	// Allow What definitions may ask for there.
+	Allow *[]string `json:"allow,omitempty"`
+
+	// Alone Each workspace has a machine of its own there, which is the border.
+	Alone *bool `json:"alone,omitempty"`
+
+	// AnswerMillis How long it took to be examined, in milliseconds.
+	AnswerMillis *int64 `json:"answerMillis,omitempty"`
+
 	// Apart Untrusted text is read, and git works, where the host's files and networks are not.
-	Apart         *bool  `json:"apart,omitempty"`
-	DiskFreeBytes *int64 `json:"diskFreeBytes,omitempty"`
+	Apart *bool `json:"apart,omitempty"`
+
+	// Devices Devices of the host that a definition may name, where policy allows it.
+	Devices       *[]string `json:"devices,omitempty"`
+	DiskFreeBytes *int64    `json:"diskFreeBytes,omitempty"`
 
 	// Drained It takes nothing new: somebody drained it, or the service was not given it at its last start. What is there goes on.
 	Drained  *bool      `json:"drained,omitempty"`
@@ -921,12 +974,33 @@ type Site struct {
 	MemoryBytes *int64   `json:"memoryBytes,omitempty"`
 	Name        string   `json:"name"`
 
+	// Own The settings that the site has of its own: allow, sizes, size.
+	Own *[]string `json:"own,omitempty"`
+
 	// Problem Why it is not ready.
 	Problem    *string `json:"problem,omitempty"`
 	Processors *int    `json:"processors,omitempty"`
-	Ready      bool    `json:"ready"`
-	Sizes      *[]Size `json:"sizes,omitempty"`
-	System     *string `json:"system,omitempty"`
+
+	// PromisedBytes The memory that the workspaces which run there may take by their limits.
+	PromisedBytes *int64 `json:"promisedBytes,omitempty"`
+	Ready         bool   `json:"ready"`
+
+	// Since Since when it is not ready, as far as the service saw.
+	Since *time.Time `json:"since,omitempty"`
+
+	// Size Of a workspace that asks for none. Default: no limits.
+	Size  *string `json:"size,omitempty"`
+	Sizes *[]Size `json:"sizes,omitempty"`
+
+	// Slow It answers, and takes long for it.
+	Slow   *bool   `json:"slow,omitempty"`
+	System *string `json:"system,omitempty"`
+
+	// Through The hosts that lead there, the nearest first. For administrators.
+	Through *string `json:"through,omitempty"`
+
+	// Unlimited How many run there without a limit.
+	Unlimited *int `json:"unlimited,omitempty"`
 
 	// UserNamespaces Root of a workspace is nobody on its host.
 	UserNamespaces *bool `json:"userNamespaces,omitempty"`
@@ -939,11 +1013,26 @@ type Site struct {
 // SiteKind defines model for Site.Kind.
 type SiteKind string
 
+// SiteSettings What is left out stays; the word service means the service's own setting.
+type SiteSettings struct {
+	// Allow What definitions may ask for there, with commas between; none: nothing beyond what gives no power over the host.
+	Allow *string `json:"allow,omitempty"`
+
+	// Size The size of a workspace there that asks for none; none: no limits.
+	Size *string `json:"size,omitempty"`
+
+	// Sizes The sizes there, as NAME=PROCESSORS:MEMORY, and :PRICE an hour behind it where it costs something (small=1:2gb:0.02EUR), with commas between.
+	Sizes *string `json:"sizes,omitempty"`
+}
+
 // Size defines model for Size.
 type Size struct {
 	Cpus        float64 `json:"cpus"`
 	MemoryBytes int64   `json:"memoryBytes"`
 	Name        string  `json:"name"`
+
+	// Price What something costs while it runs.
+	Price *Price `json:"price,omitempty"`
 }
 
 // Snapshot A kept state of a workspace.
@@ -1213,6 +1302,9 @@ type AddSiteJSONRequestBody = NewSite
 // DrainSiteJSONRequestBody defines body for DrainSite for application/json ContentType.
 type DrainSiteJSONRequestBody = Drained
 
+// ChangeSiteJSONRequestBody defines body for ChangeSite for application/json ContentType.
+type ChangeSiteJSONRequestBody = SiteSettings
+
 // HandSnapshotJSONRequestBody defines body for HandSnapshot for application/json ContentType.
 type HandSnapshotJSONRequestBody = HandTo
 
@@ -1356,6 +1448,9 @@ type ServerInterface interface {
 	// ExamineSite Examines a site now. For administrators.
 	// (POST /sites/{name}/examination)
 	ExamineSite(w http.ResponseWriter, r *http.Request, name string)
+	// ChangeSite Changes what a site has of its own in place of the service's settings. For administrators.
+	// (PATCH /sites/{name}/settings)
+	ChangeSite(w http.ResponseWriter, r *http.Request, name string)
 	// TrustHost Pins the key that a site's host shows now. For administrators.
 	// (POST /sites/{name}/trust)
 	TrustHost(w http.ResponseWriter, r *http.Request, name string)
@@ -1689,6 +1784,12 @@ func (_ Unimplemented) DrainSite(w http.ResponseWriter, r *http.Request, name st
 // ExamineSite Examines a site now. For administrators.
 // (POST /sites/{name}/examination)
 func (_ Unimplemented) ExamineSite(w http.ResponseWriter, r *http.Request, name string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ChangeSite Changes what a site has of its own in place of the service's settings. For administrators.
+// (PATCH /sites/{name}/settings)
+func (_ Unimplemented) ChangeSite(w http.ResponseWriter, r *http.Request, name string) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -2689,6 +2790,32 @@ func (siw *ServerInterfaceWrapper) ExamineSite(w http.ResponseWriter, r *http.Re
 	handler.ServeHTTP(w, r)
 }
 
+// ChangeSite operation middleware
+func (siw *ServerInterfaceWrapper) ChangeSite(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ChangeSite(w, r, name)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // TrustHost operation middleware
 func (siw *ServerInterfaceWrapper) TrustHost(w http.ResponseWriter, r *http.Request) {
 
@@ -3626,6 +3753,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Put(options.BaseURL+"/sites/{name}/drained", wrapper.DrainSite)
+	})
+	r.Group(func(r chi.Router) {
+		r.Patch(options.BaseURL+"/sites/{name}/settings", wrapper.ChangeSite)
 	})
 	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/sites/{name}/examination", wrapper.ExamineSite)
@@ -5211,6 +5341,40 @@ func (response ExamineSitedefaultApplicationProblemPlusJSONResponse) VisitExamin
 	return err
 }
 
+type ChangeSiteRequestObject struct {
+	Name string `json:"name"`
+	Body *ChangeSiteJSONRequestBody
+}
+
+type ChangeSiteResponseObject interface {
+	VisitChangeSiteResponse(w http.ResponseWriter) error
+}
+
+type ChangeSite204Response struct {
+}
+
+func (response ChangeSite204Response) VisitChangeSiteResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ChangeSitedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeSitedefaultApplicationProblemPlusJSONResponse) VisitChangeSiteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type TrustHostRequestObject struct {
 	Name string `json:"name"`
 }
@@ -6557,6 +6721,9 @@ type StrictServerInterface interface {
 	// ExamineSite Examines a site now. For administrators.
 	// (POST /sites/{name}/examination)
 	ExamineSite(ctx context.Context, request ExamineSiteRequestObject) (ExamineSiteResponseObject, error)
+	// ChangeSite Changes what a site has of its own in place of the service's settings. For administrators.
+	// (PATCH /sites/{name}/settings)
+	ChangeSite(ctx context.Context, request ChangeSiteRequestObject) (ChangeSiteResponseObject, error)
 	// TrustHost Pins the key that a site's host shows now. For administrators.
 	// (POST /sites/{name}/trust)
 	TrustHost(ctx context.Context, request TrustHostRequestObject) (TrustHostResponseObject, error)
@@ -7783,6 +7950,39 @@ func (sh *strictHandler) ExamineSite(w http.ResponseWriter, r *http.Request, nam
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(ExamineSiteResponseObject); ok {
 		if err := validResponse.VisitExamineSiteResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ChangeSite operation middleware
+func (sh *strictHandler) ChangeSite(w http.ResponseWriter, r *http.Request, name string) {
+	var request ChangeSiteRequestObject
+
+	request.Name = name
+
+	var body ChangeSiteJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeSite(ctx, request.(ChangeSiteRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeSite")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ChangeSiteResponseObject); ok {
+		if err := validResponse.VisitChangeSiteResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

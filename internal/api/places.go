@@ -48,8 +48,8 @@ func (s *Server) ListSites(ctx context.Context, _ ListSitesRequestObject) (ListS
 				}
 			}
 		}
-		for _, size := range s.o.Runner.Sizes() {
-			v.Sizes = appendTo(v.Sizes, Size{Name: size.Name, Cpus: size.CPUs, MemoryBytes: size.Memory})
+		if err := s.describeSite(ctx, &v, found); err != nil {
+			return nil, err
 		}
 		list = append(list, v)
 	}

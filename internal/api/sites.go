@@ -11,10 +11,13 @@ import (
 
 // Hosts are what the service knows of hosts that are reached over SSH.
 type Hosts interface {
-	// Ask asks the host at an address for its key, as in an authorized_keys line.
-	Ask(ctx context.Context, address string) (key string, err error)
-	// Fingerprint is what a person compares of a key.
-	Fingerprint(key string) string
+	// Ask asks the host at an address for its key, as in an authorized_keys line, and those that
+	// lead there, whose keys are in the lines before it.
+	Ask(ctx context.Context, address, through string) (keys string, err error)
+	// Fingerprint is what a person compares of the last of these keys.
+	Fingerprint(keys string) string
+	// Known tells what the hosts that lead to one are known by, the nearest first.
+	Known(through, keys string) []KnownHost
 	// Install is the line by which a host lets the service in.
 	Install() string
 	// Examine looks at the host of a site, beside its engine.
@@ -29,14 +32,15 @@ func (s *Server) AddSite(ctx context.Context, q AddSiteRequestObject) (AddSiteRe
 	if err := run.CheckName(q.Body.Name); err != nil { // before anything is dialled
 		return nil, err
 	}
-	key, err := s.o.Hosts.Ask(ctx, q.Body.Address)
+	through := value(q.Body.Through)
+	key, err := s.o.Hosts.Ask(ctx, q.Body.Address, through)
 	if err != nil {
 		return nil, err
 	}
-	if err := s.o.Runner.AddSite(ctx, records.Site{Name: q.Body.Name, Kind: string(site.Remote), Address: q.Body.Address, HostKey: key}); err != nil {
+	if err := s.o.Runner.AddSite(ctx, records.Site{Name: q.Body.Name, Kind: string(site.Remote), Address: q.Body.Address, Through: through, HostKey: key}); err != nil {
 		return nil, err
 	}
-	return AddSite201JSONResponse{Name: q.Body.Name, Fingerprint: s.o.Hosts.Fingerprint(key), Install: s.o.Hosts.Install()}, nil
+	return AddSite201JSONResponse{Name: q.Body.Name, Fingerprint: s.o.Hosts.Fingerprint(key), Install: s.o.Hosts.Install(), Through: s.through(through, key)}, nil
 }
 
 // TrustHost pins the key that a site's host shows now.
@@ -45,14 +49,22 @@ func (s *Server) TrustHost(ctx context.Context, q TrustHostRequestObject) (Trust
 	if err != nil {
 		return nil, err
 	}
-	key, err := s.o.Hosts.Ask(ctx, v.Address)
+	key, err := s.o.Hosts.Ask(ctx, v.Address, v.Through)
 	if err != nil {
 		return nil, err
 	}
 	if err := s.o.Runner.PinHost(ctx, q.Name, key); err != nil {
 		return nil, err
 	}
-	return TrustHost200JSONResponse{Name: q.Name, Fingerprint: s.o.Hosts.Fingerprint(key), Before: optional(s.o.Hosts.Fingerprint(v.HostKey)), Install: s.o.Hosts.Install()}, nil
+	return TrustHost200JSONResponse{Name: q.Name, Fingerprint: s.o.Hosts.Fingerprint(key), Before: optional(s.o.Hosts.Fingerprint(v.HostKey)), Install: s.o.Hosts.Install(), Through: s.through(v.Through, key)}, nil
+}
+
+func (s *Server) through(through, keys string) *[]KnownHost {
+	list := s.o.Hosts.Known(through, keys)
+	if len(list) == 0 {
+		return nil
+	}
+	return &list
 }
 
 // host finds the site of a host, for an administrator.

@@ -191,6 +191,15 @@ func (s *Server) PlanSource(ctx context.Context, q PlanSourceRequestObject) (Pla
 		for _, f := range first.Refused {
 			answer.Refused = appendTo(answer.Refused, Refusal{Says: f.Error(), Remedy: optional(f.Remedy)})
 		}
+		for _, o := range first.Others {
+			answer.OtherSites = appendTo(answer.OtherSites, OtherSite{Site: o.Site, Why: o.Why})
+		}
+		if len(first.Granted) > 0 {
+			answer.Granted = &first.Granted
+		}
+		if first.Size.Name != "" {
+			answer.Size = new(sizeView(first.Size))
+		}
 		answer.Commit, answer.Site, answer.SiteReason = optional(c.Commit), optional(first.Site), optional(first.Reason)
 		return err
 	})

@@ -182,7 +182,7 @@ func (s *Server) ListRuns(ctx context.Context, q ListRunsRequestObject) (ListRun
 	steps, err := s.o.Store.Steps(ctx, each(list, func(r records.Run) int64 { return r.ID })...)
 	return ListRuns200JSONResponse(each(list, func(r records.Run) Run {
 		v := runView(w.Name, r, steps)
-		v.Advice = adviceFor(w, r, steps)
+		v.Advice = s.adviceFor(w, r, steps)
 		return v
 	})), err
 }
@@ -208,7 +208,7 @@ func (s *Server) GetRun(ctx context.Context, q GetRunRequestObject) (GetRunRespo
 	}
 	steps, err := s.o.Store.Steps(ctx, r.ID)
 	v := runView(w.Name, r, steps)
-	v.Advice = adviceFor(w, r, steps)
+	v.Advice = s.adviceFor(w, r, steps)
 	return GetRun200JSONResponse(v), err
 }
 
@@ -330,7 +330,7 @@ func runView(workspace string, r records.Run, steps []records.Step) Run {
 
 // adviceFor tells where the time of a run went that is over, and what would make the next
 // one faster.
-func adviceFor(w records.Workspace, r records.Run, steps []records.Step) *Advice {
+func (s *Server) adviceFor(w records.Workspace, r records.Run, steps []records.Step) *Advice {
 	if r.State != records.Succeeded || r.Kind != records.KindProvision && r.Kind != records.KindRebuild {
 		return nil
 	}
@@ -351,7 +351,7 @@ func adviceFor(w records.Workspace, r records.Run, steps []records.Step) *Advice
 		}
 		list = append(list, v)
 	}
-	where, faster := advice.Where(list), advice.Faster(list, w.Source)
+	where, faster := advice.Where(list), advice.Faster(list, w.Source, s.o.Runner.Prepares(w.Site))
 	if len(where)+len(faster) == 0 {
 		return nil
 	}

@@ -593,6 +593,9 @@ type HostTrust struct {
 
 	// Name Of the site.
 	Name string `json:"name"`
+
+	// Through The hosts that lead there, the nearest first, with what each is known by.
+	Through *[]KnownHost `json:"through,omitempty"`
 }
 
 // Key An SSH public key.
@@ -602,6 +605,13 @@ type Key struct {
 	Fingerprint string    `json:"fingerprint"`
 	Id          int64     `json:"id"`
 	Kind        string    `json:"kind"`
+}
+
+// KnownHost defines model for KnownHost.
+type KnownHost struct {
+	// Fingerprint Of its key that is pinned now.
+	Fingerprint string `json:"fingerprint"`
+	Host        string `json:"host"`
 }
 
 // Leftover defines model for Leftover.
@@ -667,6 +677,9 @@ type NewSite struct {
 	// Address ssh://USER@HOST:PORT, and behind it the engine's socket where that is not /var/run/docker.sock.
 	Address string `json:"address"`
 	Name    string `json:"name"`
+
+	// Through The hosts that lead there, the nearest first: ssh://USER@HOST:PORT, with commas between. Default: none, it is dialled.
+	Through *string `json:"through,omitempty"`
 }
 
 // NewSnapshot defines model for NewSnapshot.
@@ -679,6 +692,12 @@ type NewToken struct {
 	// Days For how long it counts; 90 by default.
 	Days  *int   `json:"days,omitempty"`
 	Label string `json:"label"`
+}
+
+// OtherSite defines model for OtherSite.
+type OtherSite struct {
+	Site string `json:"site"`
+	Why  string `json:"why"`
 }
 
 // PasswordChange A change of one's own password.
@@ -697,6 +716,12 @@ type Personal struct {
 type PlanAnswer struct {
 	Commit *string `json:"commit,omitempty"`
 
+	// Granted What is allowed because the workspace would have a machine of its own.
+	Granted *[]string `json:"granted,omitempty"`
+
+	// OtherSites Why at none of the others, where the plan chose.
+	OtherSites *[]OtherSite `json:"otherSites,omitempty"`
+
 	// Refused What policy does not allow or is not carried out; then nothing would be made.
 	Refused *[]Refusal `json:"refused,omitempty"`
 
@@ -705,6 +730,7 @@ type PlanAnswer struct {
 
 	// SiteReason Why there, where the plan chose.
 	SiteReason *string       `json:"siteReason,omitempty"`
+	Size       *Size         `json:"size,omitempty"`
 	Steps      []PlannedStep `json:"steps"`
 }
 
@@ -780,6 +806,18 @@ type Prepared struct {
 
 // PreparedState defines model for Prepared.State.
 type PreparedState string
+
+// Price What something costs while it runs.
+type Price struct {
+	// Currency Three letters, such as EUR.
+	Currency string `json:"currency"`
+
+	// PerHour A decimal number.
+	PerHour string `json:"perHour"`
+
+	// PerMonth Of 730 hours without a pause.
+	PerMonth string `json:"perMonth"`
+}
 
 // Problem An RFC 9457 problem document.
 type Problem struct {
@@ -904,9 +942,24 @@ type SignInOutcome string
 
 // Site A place that can hold workspaces.
 type Site struct {
+	// Address Of a host over SSH: where it is. For administrators.
+	Address *string `json:"address,omitempty"`
+
+	// Allow What definitions may ask for there.
+	Allow *[]string `json:"allow,omitempty"`
+
+	// Alone Each workspace has a machine of its own there, which is the border.
+	Alone *bool `json:"alone,omitempty"`
+
+	// AnswerMillis How long it took to be examined, in milliseconds.
+	AnswerMillis *int64 `json:"answerMillis,omitempty"`
+
 	// Apart Untrusted text is read, and git works, where the host's files and networks are not.
-	Apart         *bool  `json:"apart,omitempty"`
-	DiskFreeBytes *int64 `json:"diskFreeBytes,omitempty"`
+	Apart *bool `json:"apart,omitempty"`
+
+	// Devices Devices of the host that a definition may name, where policy allows it.
+	Devices       *[]string `json:"devices,omitempty"`
+	DiskFreeBytes *int64    `json:"diskFreeBytes,omitempty"`
 
 	// Drained It takes nothing new: somebody drained it, or the service was not given it at its last start. What is there goes on.
 	Drained  *bool      `json:"drained,omitempty"`
@@ -922,12 +975,33 @@ type Site struct {
 	MemoryBytes *int64   `json:"memoryBytes,omitempty"`
 	Name        string   `json:"name"`
 
+	// Own The settings that the site has of its own: allow, sizes, size.
+	Own *[]string `json:"own,omitempty"`
+
 	// Problem Why it is not ready.
 	Problem    *string `json:"problem,omitempty"`
 	Processors *int    `json:"processors,omitempty"`
-	Ready      bool    `json:"ready"`
-	Sizes      *[]Size `json:"sizes,omitempty"`
-	System     *string `json:"system,omitempty"`
+
+	// PromisedBytes The memory that the workspaces which run there may take by their limits.
+	PromisedBytes *int64 `json:"promisedBytes,omitempty"`
+	Ready         bool   `json:"ready"`
+
+	// Since Since when it is not ready, as far as the service saw.
+	Since *time.Time `json:"since,omitempty"`
+
+	// Size Of a workspace that asks for none. Default: no limits.
+	Size  *string `json:"size,omitempty"`
+	Sizes *[]Size `json:"sizes,omitempty"`
+
+	// Slow It answers, and takes long for it.
+	Slow   *bool   `json:"slow,omitempty"`
+	System *string `json:"system,omitempty"`
+
+	// Through The hosts that lead there, the nearest first. For administrators.
+	Through *string `json:"through,omitempty"`
+
+	// Unlimited How many run there without a limit.
+	Unlimited *int `json:"unlimited,omitempty"`
 
 	// UserNamespaces Root of a workspace is nobody on its host.
 	UserNamespaces *bool `json:"userNamespaces,omitempty"`
@@ -940,11 +1014,26 @@ type Site struct {
 // SiteKind defines model for Site.Kind.
 type SiteKind string
 
+// SiteSettings What is left out stays; the word service means the service's own setting.
+type SiteSettings struct {
+	// Allow What definitions may ask for there, with commas between; none: nothing beyond what gives no power over the host.
+	Allow *string `json:"allow,omitempty"`
+
+	// Size The size of a workspace there that asks for none; none: no limits.
+	Size *string `json:"size,omitempty"`
+
+	// Sizes The sizes there, as NAME=PROCESSORS:MEMORY, and :PRICE an hour behind it where it costs something (small=1:2gb:0.02EUR), with commas between.
+	Sizes *string `json:"sizes,omitempty"`
+}
+
 // Size defines model for Size.
 type Size struct {
 	Cpus        float64 `json:"cpus"`
 	MemoryBytes int64   `json:"memoryBytes"`
 	Name        string  `json:"name"`
+
+	// Price What something costs while it runs.
+	Price *Price `json:"price,omitempty"`
 }
 
 // Snapshot A kept state of a workspace.
@@ -1213,6 +1302,9 @@ type AddSiteJSONRequestBody = NewSite
 
 // DrainSiteJSONRequestBody defines body for DrainSite for application/json ContentType.
 type DrainSiteJSONRequestBody = Drained
+
+// ChangeSiteJSONRequestBody defines body for ChangeSite for application/json ContentType.
+type ChangeSiteJSONRequestBody = SiteSettings
 
 // HandSnapshotJSONRequestBody defines body for HandSnapshot for application/json ContentType.
 type HandSnapshotJSONRequestBody = HandTo
@@ -1668,6 +1760,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /sites/{name}/examination (the `ExamineSite` operationId).
 	ExamineSite(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeSiteWithBody Changes what a site has of its own in place of the service's settings. For administrators.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /sites/{name}/settings (the `ChangeSite` operationId).
+	ChangeSiteWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeSite Changes what a site has of its own in place of the service's settings. For administrators.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /sites/{name}/settings (the `ChangeSite` operationId).
+	ChangeSite(ctx context.Context, name string, body ChangeSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// TrustHost Pins the key that a site's host shows now. For administrators.
 	//
@@ -2819,6 +2925,40 @@ func (c *Client) DrainSite(ctx context.Context, name string, body DrainSiteJSONR
 // Corresponds with POST /sites/{name}/examination (the `ExamineSite` operationId).
 func (c *Client) ExamineSite(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewExamineSiteRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeSiteWithBody Changes what a site has of its own in place of the service's settings. For administrators.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /sites/{name}/settings (the `ChangeSite` operationId).
+func (c *Client) ChangeSiteWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeSiteRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeSite Changes what a site has of its own in place of the service's settings. For administrators.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /sites/{name}/settings (the `ChangeSite` operationId).
+func (c *Client) ChangeSite(ctx context.Context, name string, body ChangeSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeSiteRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4934,6 +5074,53 @@ func NewExamineSiteRequest(server string, name string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewChangeSiteRequest calls the generic ChangeSite builder with application/json body
+func NewChangeSiteRequest(server string, name string, body ChangeSiteJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeSiteRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewChangeSiteRequestWithBody constructs an http.Request for the ChangeSite method, with any body, and a specified content type
+func NewChangeSiteRequestWithBody(server string, name string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sites/%s/settings", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewTrustHostRequest constructs an http.Request for the TrustHost method
 func NewTrustHostRequest(server string, name string) (*http.Request, error) {
 	var err error
@@ -6573,6 +6760,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /sites/{name}/examination (the `ExamineSite` operationId).
 	ExamineSiteWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*ExamineSiteResponse, error)
+
+	// ChangeSiteWithBodyWithResponse Changes what a site has of its own in place of the service's settings. For administrators.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /sites/{name}/settings (the `ChangeSite` operationId).
+	ChangeSiteWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeSiteResponse, error)
+
+	// ChangeSiteWithResponse Changes what a site has of its own in place of the service's settings. For administrators.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /sites/{name}/settings (the `ChangeSite` operationId).
+	ChangeSiteWithResponse(ctx context.Context, name string, body ChangeSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeSiteResponse, error)
 
 	// TrustHostWithResponse Pins the key that a site's host shows now. For administrators.
 	//
@@ -8602,6 +8803,47 @@ func (r ExamineSiteResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ExamineSiteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeSiteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeSiteResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeSiteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeSiteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeSiteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeSiteResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10857,6 +11099,32 @@ func (c *ClientWithResponses) ExamineSiteWithResponse(ctx context.Context, name 
 	return ParseExamineSiteResponse(rsp)
 }
 
+// ChangeSiteWithBodyWithResponse Changes what a site has of its own in place of the service's settings. For administrators.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /sites/{name}/settings (the `ChangeSite` operationId).
+func (c *ClientWithResponses) ChangeSiteWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeSiteResponse, error) {
+	rsp, err := c.ChangeSiteWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeSiteResponse(rsp)
+}
+
+// ChangeSiteWithResponse Changes what a site has of its own in place of the service's settings. For administrators.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /sites/{name}/settings (the `ChangeSite` operationId).
+func (c *ClientWithResponses) ChangeSiteWithResponse(ctx context.Context, name string, body ChangeSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeSiteResponse, error) {
+	rsp, err := c.ChangeSite(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeSiteResponse(rsp)
+}
+
 // TrustHostWithResponse Pins the key that a site's host shows now. For administrators.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -12583,6 +12851,35 @@ func ParseExamineSiteResponse(rsp *http.Response) (*ExamineSiteResponse, error) 
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeSiteResponse parses an HTTP response from a ChangeSiteWithResponse call
+func ParseChangeSiteResponse(rsp *http.Response) (*ChangeSiteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeSiteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

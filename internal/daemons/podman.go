@@ -47,6 +47,7 @@ func StartPodman(ctx context.Context, folder string, registries ...string) (*Pod
 	}
 	cmd := exec.Command(program, "system", "service", "--time", "0", p.Host)
 	cmd.Env = append(os.Environ(), "CONTAINERS_CONF="+in("containers.conf"), "CONTAINERS_STORAGE_CONF="+in("storage.conf"), "CONTAINERS_REGISTRIES_CONF="+in("registries.conf"))
+	forward(ctx, "-I")
 	p.daemon, err = start(ctx, p.folder, "podman", cmd, func(ctx context.Context) error {
 		if !EngineAnswers(ctx, p.Host) {
 			return errors.New("no answer yet")
@@ -56,6 +57,22 @@ func StartPodman(ctx context.Context, folder string, registries ...string) (*Pod
 	return p, err
 }
 
+// forwarding are the programs by which the packet filter of this machine may be kept.
+var forwarding = []string{"iptables", "iptables-legacy"}
+
+// forward lets programs on one network of the service's reach each other, or no more. Another
+// engine of this machine that has turned forwarding on has everything dropped that it does not
+// know, also between the ports of one bridge.
+func forward(ctx context.Context, change string) {
+	for _, program := range forwarding { // one that is not there has no rules
+		_ = exec.CommandContext(ctx, program, "-w", change, "FORWARD", "-i", ownDevices, "-o", ownDevices, "-j", "ACCEPT").Run()
+	}
+}
+
+// ownDevices are the devices of the networks that the service makes at Podman; those of two
+// networks are kept apart by its own rules.
+const ownDevices = "dmpd+"
+
 // Close removes the containers, which would outlive the service, and stops it.
 func (p *Podman) Close() {
 	var list []struct{ ID string }
@@ -64,5 +81,6 @@ func (p *Podman) Close() {
 		_ = ask(context.Background(), p.Host, http.MethodDelete, "/containers/"+c.ID+"?force=1&v=1", nil)
 	}
 	p.daemon.stop(syscall.SIGTERM)
+	forward(context.Background(), "-D")
 	_ = unix.Unmount(filepath.Join(p.folder, "data", "overlay"), unix.MNT_DETACH) // which it mounts on itself
 }

@@ -52,6 +52,8 @@ type Subject struct {
 	// plan builds, and the state that it begins with.
 	Images []string
 	Policy Policy
+	// Given is what is allowed beyond the policy because the workspace has a machine of its own.
+	Given Policy
 }
 
 // Refusals are all that is asked for and not given.
@@ -73,6 +75,8 @@ func (r Refusals) Unwrap() error { return r[0] }
 type Judge struct {
 	Subject
 	List Refusals
+	// Granted tells, in words, what was allowed because the workspace has a machine of its own.
+	Granted []string
 }
 
 // New makes a judge for a subject.
@@ -93,17 +97,32 @@ func (j *Judge) Err() error {
 	return j.List
 }
 
-// Allows tells whether the policy has an allowance.
-func (j *Judge) Allows(allowance string) bool { return slices.Contains(j.Policy, allowance) }
+// Allows tells whether the policy has an allowance, or the workspace's machine gives it.
+func (j *Judge) Allows(allowance string) bool {
+	return slices.Contains(j.Policy, allowance) || slices.Contains(j.Given, allowance)
+}
+
+// GivenAlone is what a workspace in a machine of its own may ask for: the machine is the border.
+// What it would ask of the service's host is not among it.
+var GivenAlone = Policy{AllowPrivileged, AllowCapabilities, AllowSecurityOptions, AllowDevices, AllowHostSpaces}
 
 // Need refuses unless the policy has the allowance. The words say what is asked for and
 // follow on the place: "it asks to be privileged".
 func (j *Judge) Need(allowance, place, words string, args ...any) {
 	if j.Allows(allowance) {
+		if !slices.Contains(j.Policy, allowance) {
+			j.grant(at(place) + fmt.Sprintf(words, args...) + ": allowed, because this machine is yours alone")
+		}
 		return
 	}
 	j.Add(fault.New("not-allowed-here", "take it out of the definition, or ask an administrator to allow "+allowance+" (domicile serve -allow "+allowance+")",
 		"%s%s, which this site does not allow", at(place), fmt.Sprintf(words, args...)))
+}
+
+func (j *Judge) grant(words string) {
+	if !slices.Contains(j.Granted, words) {
+		j.Granted = append(j.Granted, words)
+	}
 }
 
 // Refuse refuses what no allowance gives.

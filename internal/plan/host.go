@@ -2,6 +2,8 @@ package plan
 
 import (
 	"math"
+	"slices"
+	"strings"
 
 	"domicile/internal/amount"
 	"domicile/internal/definition"
@@ -17,7 +19,9 @@ type Host struct {
 	Memory   int64 // bytes
 	DiskFree int64 // bytes; 0: not known, or it does not matter
 	GPU      bool  // containers can be given a graphics processor
-	Lacks    Lacks
+	// Devices are the devices of its host, and the folders they are in; nil: not known.
+	Devices []string
+	Lacks   Lacks
 }
 
 // Lacks is what a site cannot do for a workspace.
@@ -40,6 +44,25 @@ func (p *Plan) able(h Host, mounts bool, r *written) {
 	}
 	if h.Lacks.Folders && mounts {
 		r.RefuseFor("leave -mount out", "", "the site %s has not the files of the service's host: no folder can be mounted in place", h.Site)
+	}
+}
+
+// haveDevices refuses devices that the site has not.
+func (p *Plan) haveDevices(h Host, r *written) {
+	if h.Devices == nil {
+		return
+	}
+	check := func(s Settings, at func(value string) string) {
+		for _, value := range s.Devices {
+			name, _, _ := strings.Cut(value, ":")
+			if !slices.Contains(h.Devices, name) {
+				r.Add(fault.New("no-device", "connect it, choose another site, or take it out of the definition", "%s: the site %s has no device %s", at(value), h.Site, name))
+			}
+		}
+	}
+	check(p.Container.Settings, func(value string) string { return p.Container.Places.At("Devices", value) })
+	for _, v := range p.Services {
+		check(v.Settings, func(string) string { return "the service " + v.Name })
 	}
 }
 

@@ -12,6 +12,33 @@ import (
 	"domicile/internal/judge"
 )
 
+// A device that the site has not is told before anything is made.
+func TestDevicesOfAHost(t *testing.T) {
+	policy := judge.Policy{judge.AllowDevices}
+	board := Host{Site: "board", Devices: []string{"/dev/ttyUSB0", "/dev/bus", "/dev/bus/usb"}}
+	for name, c := range map[string]struct {
+		runArgs string
+		host    Host
+		says    string
+	}{
+		"one that is there":      {`"--device=/dev/ttyUSB0:/dev/tide:rw"`, board, ""},
+		"a folder that is there": {`"--device=/dev/bus/usb"`, board, ""},
+		"one that is not there":  {`"--device=/dev/ttyUSB1"`, board, ".devcontainer.json:1: the site board has no device /dev/ttyUSB1"},
+		"a host not known":       {`"--device=/dev/ttyUSB1"`, Host{Site: "board"}, ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			r := definition.Read(t.Context(), fstest.MapFS{".devcontainer.json": {Data: []byte(`{"image": "quay.test/base:12", "runArgs": [` + c.runArgs + `]}`)}}, definition.Options{Folder: "/workspaces/deck"})
+			_, err := Make(r, Input{Name: "tide", Policy: policy, Host: c.host})
+			if c.says == "" {
+				require.NoError(t, err)
+				return
+			}
+			require.ErrorContains(t, err, c.says)
+			assert.Equal(t, "no-device", fault.Code(err))
+		})
+	}
+}
+
 // What a definition needs of its host is compared with what the site has, before anything
 // is made.
 func TestNeedsOfAHost(t *testing.T) {

@@ -62,6 +62,10 @@ type Plan struct {
 	Image string `json:"image"` // to pull, by digest where it is known; empty where Recipe is set
 	// ImageName is the image as the definition names it.
 	ImageName string `json:"imageName,omitempty"`
+	// Size is the size it has at its site; the zero Size is none.
+	Size Size `json:"size,omitzero"`
+	// Granted tells, in words, what is allowed because the workspace has a machine of its own.
+	Granted []string `json:"granted,omitempty"`
 	// Definition is the file of the repository that it is made from.
 	Definition string `json:"definition,omitempty"`
 	// Recipe is how the image is built.
@@ -188,6 +192,8 @@ type Input struct {
 	// Personal is the source of the person's own settings; empty: none.
 	Personal string
 	Policy   judge.Policy
+	// Given is what is allowed beyond the policy because the workspace has a machine of its own.
+	Given judge.Policy
 	// Mount is the folder of the host that is mounted as the source; nil: a clone.
 	Mount *Folder
 	// Size limits what the workspace may use; the zero Size does not.
@@ -228,7 +234,7 @@ func Make(r *definition.Report, in Input) (*Plan, error) {
 		Container:  Container{Hostname: in.Name, User: e.ContainerUser, Env: ownEnv(r), Init: e.Init, Override: *e.OverrideCommand, Entrypoints: e.Entrypoint},
 		Session:    Session{User: e.RemoteUser, Folder: e.WorkspaceFolder, Probe: e.UserEnvProbe, Env: e.RemoteEnv},
 		Ports:      []Port{},
-		Definition: r.File,
+		Definition: r.File, Size: in.Size,
 	}
 	made = userUpdate(r, in.Mount, made)
 	p.Container.places(r, refuse)
@@ -262,6 +268,7 @@ func Make(r *definition.Report, in Input) (*Plan, error) {
 		refuse.Need(judge.AllowHostCommands, refuse.place("/initializeCommand"), "initializeCommand runs a command on the host itself")
 	}
 	p.able(in.Host, in.Mount != nil, refuse)
+	p.haveDevices(in.Host, refuse)
 	p.Container.parts(refuse)
 	p.mount(in.Mount)
 	if err := p.limit(in.Size, e.HostRequirements, r.File); err != nil {
@@ -275,6 +282,7 @@ func Make(r *definition.Report, in Input) (*Plan, error) {
 	if err := refuse.Err(); err != nil {
 		return nil, err
 	}
+	p.Granted = refuse.Granted
 	if p.Session.User == "" { // who the container runs as, whoever said so
 		p.Session.User = p.Container.User
 	}
@@ -326,7 +334,7 @@ func (c *Container) places(r *definition.Report, w *written) {
 
 // subject is for whom a plan is made.
 func subject(in Input) judge.Subject {
-	s := judge.Subject{Account: in.Account, Policy: in.Policy}
+	s := judge.Subject{Account: in.Account, Policy: in.Policy, Given: in.Given}
 	if in.Mount != nil {
 		s.Folder = in.Mount.Path
 	}

@@ -17,11 +17,11 @@ var writtenAt = regexp.MustCompile(`^(\S+):(\d+): `)
 // who only checks learns it in the same words. services gives those of the Compose files. What
 // an allowance would give is an error where the policy is known, else a warning. The zero Host
 // is not known.
-func Refused(r *definition.Report, services func() (*Services, error), policy judge.Policy, host Host, known bool) []definition.Problem {
+func Refused(r *definition.Report, services func() (*Services, error), policy, given judge.Policy, host Host, known bool) []definition.Problem {
 	if r.HasErrors() || r.Effective == nil {
 		return nil
 	}
-	in := Input{Name: "workspace", Policy: policy, Host: host, Account: 1}
+	in := Input{Name: "workspace", Policy: policy, Given: given, Host: host, Account: 1}
 	if r.Kind == definition.KindCompose {
 		all, err := services()
 		if err != nil {

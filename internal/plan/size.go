@@ -11,14 +11,17 @@ import (
 	"domicile/internal/fault"
 )
 
-// Size is a named amount of processors and memory that a workspace may use at a site.
+// Size is a named amount of processors and memory that a workspace may use at a site, and what
+// that costs.
 type Size struct {
 	Name   string  `json:"name,omitempty"`
 	CPUs   float64 `json:"cpus,omitempty"`
 	Memory int64   `json:"memory,omitempty"` // bytes
+	Price  Price   `json:"price,omitzero"`
 }
 
-// ParseSizes reads sizes such as "small=1:2gb,large=4:8gb": a name, processors, memory.
+// ParseSizes reads sizes such as "small=1:2gb,large=4:8gb:0.08EUR": a name, processors, memory,
+// and what an hour costs.
 func ParseSizes(text string) (list []Size, err error) {
 	for part := range strings.SplitSeq(text, ",") {
 		if part = strings.TrimSpace(part); part == "" {
@@ -26,7 +29,13 @@ func ParseSizes(text string) (list []Size, err error) {
 		}
 		name, amounts, _ := strings.Cut(part, "=")
 		cpus, memory, found := strings.Cut(amounts, ":")
+		memory, price, priced := strings.Cut(memory, ":")
 		s := Size{Name: name}
+		if priced {
+			if s.Price, err = ParsePrice(price); err != nil {
+				return nil, fault.Wrap(err, "bad-size", "write it as name=processors:memory:price, such as small=1:2gb:0.02EUR", "%q is no size", part)
+			}
+		}
 		if s.CPUs, err = strconv.ParseFloat(cpus, 64); err != nil || !found || name == "" || s.CPUs <= 0 {
 			return nil, fault.New("bad-size", "write it as name=processors:memory, such as small=1:2gb", "%q is no size", part)
 		}
@@ -35,6 +44,9 @@ func ParseSizes(text string) (list []Size, err error) {
 		}
 		if slices.ContainsFunc(list, func(o Size) bool { return o.Name == name }) {
 			return nil, fault.New("bad-size", "give each size a name of its own", "there are two sizes %q", name)
+		}
+		if slices.ContainsFunc(list, func(o Size) bool { return o.Price.Hour > 0 && s.Price.Hour > 0 && o.Price.Currency != s.Price.Currency }) {
+			return nil, fault.New("bad-size", "say all prices of a site in one currency", "the sizes have prices that are not in one currency")
 		}
 		list = append(list, s)
 	}
@@ -66,7 +78,11 @@ func (s Size) String() string {
 	if s.CPUs == 1 {
 		word = "processor"
 	}
-	return fmt.Sprintf("%s (%g %s, %s)", s.Name, s.CPUs, word, amount.Of(s.Memory))
+	text := fmt.Sprintf("%s (%g %s, %s", s.Name, s.CPUs, word, amount.Of(s.Memory))
+	if s.Price.Hour > 0 {
+		text += ", " + s.Price.String()
+	}
+	return text + ")"
 }
 
 // limit gives the container the size's limits, unless the definition wants less, and

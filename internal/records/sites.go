@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"encoding/json"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -14,11 +15,15 @@ type Site struct {
 	Address string // where it is reached, as its kind reads it
 	Drained bool   // it takes nothing new
 	Added   time.Time
-	Given   bool   // by a flag of the service; else it was added
-	HostKey string // of a host: its pinned key, as in an authorized_keys line
+	Given   bool // by a flag of the service; else it was added
+	// HostKey is, of a host, its pinned key, as in an authorized_keys line; of the hosts that
+	// lead there those in the lines before it.
+	HostKey  string
+	Through  string          // the hosts that lead there, as Address and with commas between, the nearest first
+	Settings json.RawMessage // what it has of its own in place of the service's settings
 }
 
-const siteColumns = "name, kind, address, drained, added, given, host_key"
+const siteColumns = "name, kind, address, drained, added, given, host_key, through, settings"
 
 // GiveSites notes the sites that the service was given at its start, and drains those that it
 // was given once and is no longer. It gives all of them, by name.
@@ -46,13 +51,29 @@ func (q Queries) Sites(ctx context.Context) ([]Site, error) {
 
 // AddSite makes the record of a site; ErrTaken: there is one of that name.
 func (q Queries) AddSite(ctx context.Context, v Site) (Site, error) {
-	v, err := one[Site](ctx, q.db, "INSERT INTO sites (name, kind, address, given, host_key) VALUES ($1, $2, $3, false, $4) RETURNING "+siteColumns, v.Name, v.Kind, v.Address, v.HostKey)
+	v, err := one[Site](ctx, q.db, "INSERT INTO sites (name, kind, address, given, host_key, through) VALUES ($1, $2, $3, false, $4, $5) RETURNING "+siteColumns, v.Name, v.Kind, v.Address, v.HostKey, v.Through)
 	return v, taken(err)
 }
 
 // DrainSite notes whether a site takes something new.
 func (q Queries) DrainSite(ctx context.Context, name string, drained bool) error {
 	return q.change(ctx, ErrNotFound, "UPDATE sites SET drained = $2 WHERE name = $1", name, drained)
+}
+
+// ChangeSite keeps what a site has of its own in place of the service's settings. change is
+// given what it has now, while nobody else can change it.
+func (s *Store) ChangeSite(ctx context.Context, name string, change func(json.RawMessage) (json.RawMessage, error)) error {
+	return s.InTx(ctx, func(db Queries, _ pgx.Tx) error {
+		v, err := one[Site](ctx, db.db, "SELECT "+siteColumns+" FROM sites WHERE name = $1 FOR UPDATE", name)
+		if err != nil {
+			return err
+		}
+		settings, err := change(v.Settings)
+		if err != nil {
+			return err
+		}
+		return db.change(ctx, ErrNotFound, "UPDATE sites SET settings = $2 WHERE name = $1", name, settings)
+	})
 }
 
 // PinHost keeps another key of a site's host.

@@ -72,9 +72,9 @@ func (q Queries) SnapshotsOf(ctx context.Context, workspace int64) ([]Snapshot, 
 	return many[Snapshot](ctx, q.db, "SELECT "+snapshotColumns+" FROM snapshots WHERE workspace = $1 ORDER BY id DESC", workspace)
 }
 
-// SnapshotsAt lists all snapshots of a site.
-func (q Queries) SnapshotsAt(ctx context.Context, site string) ([]Snapshot, error) {
-	return many[Snapshot](ctx, q.db, "SELECT "+snapshotColumns+" FROM snapshots WHERE site = $1 ORDER BY id", site)
+// EverySnapshot lists all snapshots, of all accounts and sites.
+func (q Queries) EverySnapshot(ctx context.Context) ([]Snapshot, error) {
+	return many[Snapshot](ctx, q.db, "SELECT "+snapshotColumns+" FROM snapshots ORDER BY id")
 }
 
 // PreparedFor finds what was prepared at a site for a container of this digest at this

@@ -70,6 +70,11 @@ const (
 	IsPrepared  = "prepared"
 )
 
+// ShouldRun tells whether the workspace is one that runs, or is to.
+func (w Workspace) ShouldRun() bool {
+	return w.Wanted == WantRunning && w.State != Stopped && w.State != Failed
+}
+
 // SiteID is what the workspace is called at its site.
 func (w Workspace) SiteID() string { return fmt.Sprintf("w%d", w.ID) }
 
@@ -118,6 +123,11 @@ func (q Queries) Workspaces(ctx context.Context, account int64) ([]Workspace, er
 // WorkspacesAt lists all workspaces of a site.
 func (q Queries) WorkspacesAt(ctx context.Context, site string) ([]Workspace, error) {
 	return many[Workspace](ctx, q.db, "SELECT "+listedColumns+" FROM workspaces WHERE site = $1 ORDER BY id", site)
+}
+
+// EveryWorkspace lists all workspaces, of all accounts and sites.
+func (q Queries) EveryWorkspace(ctx context.Context) ([]Workspace, error) {
+	return many[Workspace](ctx, q.db, "SELECT "+listedColumns+" FROM workspaces ORDER BY id")
 }
 
 // PlanRow is a workspace's plan, and how often it was changed until then.

@@ -50,46 +50,94 @@ type candidate struct {
 	load  float64
 }
 
+// choice is where a plan places a workspace, and why there.
+type choice struct {
+	candidate
+	reason string // in words, for a person
+	others []OtherSite
+}
+
+// OtherSite is a site that was not chosen, and why.
+type OtherSite struct{ Site, Why string }
+
 // choose plans at each site and takes the one that fits best: of those that answer and can
-// hold the workspace, one that has the image; of several, the one with the fewest
-// workspaces for its memory. The reason is in words, for a person. The error is that of the
-// plan where there is but one site, or no site can.
-func (r *Runner) choose(ctx context.Context, planAt func(site string) (*plan.Plan, error)) (best candidate, reason string, err error) {
+// hold the workspace, the one that costs least; of several, one that has the image; of these,
+// the one with the fewest workspaces for its memory. The error is that of the plan where there
+// is but one site, or no site can.
+func (r *Runner) choose(ctx context.Context, planAt func(site string) (*plan.Plan, error)) (best choice, err error) {
 	var list []candidate
 	for _, at := range r.open() {
 		c, err := r.candidate(ctx, at, planAt)
 		if err != nil {
-			return best, "", err
+			return best, err
 		}
 		list = append(list, c)
 	}
 	if len(list) == 0 {
-		return best, "", fault.New("no-site-can", "start the service with a site: domicile serve -engine", "no site takes anything new")
+		return best, fault.New("no-site-can", "start the service with a site: domicile serve -engine; or add one: domicile sites add", "no site takes anything new")
 	}
 	slices.SortStableFunc(list, func(a, b candidate) int {
-		return cmp.Or(last(a.err != nil, b.err != nil), last(!a.there, !b.there), cmp.Compare(a.load, b.load))
+		return cmp.Or(last(a.err != nil, b.err != nil), a.costs(b), last(!a.there, !b.there), cmp.Compare(a.load, b.load))
 	})
-	best = list[0]
-	switch {
-	case best.err != nil:
-		return best, "", noSiteCan(list)
-	case len(list) == 1:
-		return best, "it is the only one", nil
+	best.candidate = list[0]
+	if best.err != nil {
+		return best, noSiteCan(list)
 	}
-	second := list[1]
+	for _, c := range list[1:] {
+		best.others = append(best.others, OtherSite{c.at.name, best.before(c)})
+	}
+	if best.reason = "it is the only one"; len(list) > 1 {
+		best.reason = best.ahead(list[1])
+	}
+	for _, at := range r.places.all() {
+		if at.drained {
+			best.others = append(best.others, OtherSite{at.name, "it takes nothing new"})
+		}
+	}
+	return best, nil
+}
+
+// costs orders what costs less before what costs more, in one currency.
+func (c candidate) costs(other candidate) int {
+	if c.plan == nil || other.plan == nil {
+		return 0
+	}
+	a, b := c.plan.Size.Price, other.plan.Size.Price
+	return cmp.Or(last(a.Hour > 0, b.Hour > 0), cmp.Compare(a.Currency, b.Currency), cmp.Compare(a.Hour, b.Hour))
+}
+
+// ahead tells why the best one is before the second.
+func (c candidate) ahead(second candidate) string {
 	switch {
 	case fault.IsTransient(second.err):
-		reason = fmt.Sprintf("the site %s does not answer", second.at.name)
+		return fmt.Sprintf("the site %s does not answer", second.at.name)
 	case second.err != nil:
-		reason = fmt.Sprintf("the site %s cannot: %v", second.at.name, second.err)
-	case best.there && !second.there:
-		reason = "it has the image"
-	case best.load < second.load:
-		reason = "it has the fewest workspaces for its memory"
-	default:
-		reason = "it is the first of those that are as good"
+		return fmt.Sprintf("the site %s cannot: %v", second.at.name, second.err)
+	case c.costs(second) < 0:
+		return "it costs least"
+	case c.there && !second.there:
+		return "it has the image"
+	case c.load < second.load:
+		return "it has the fewest workspaces for its memory"
 	}
-	return best, reason, nil
+	return "it is the first of those that are as good"
+}
+
+// before tells why another one is behind the best.
+func (c candidate) before(other candidate) string {
+	switch {
+	case fault.IsTransient(other.err):
+		return fmt.Sprintf("it does not answer: %v", other.err)
+	case other.err != nil:
+		return fmt.Sprintf("it cannot: %v", other.err)
+	case c.costs(other) < 0:
+		return "it costs " + other.plan.Size.Price.String()
+	case c.there && !other.there:
+		return "it has not the image"
+	case c.load < other.load:
+		return "it has more workspaces for its memory"
+	}
+	return "it is as good, and behind by its name"
 }
 
 // last orders what is so behind what is not.

@@ -43,19 +43,23 @@ func TestWhereAPlanPlacesAWorkspace(t *testing.T) {
 		drained     []string
 		gone        string           // the site that does not answer
 		cannot      map[string]error // by site
+		not         map[string]string
+		prices      map[string]string // by site
 		at, because string
 		fails       string
 		passes      bool // it may be otherwise later
 	}{
 		"one alone":                   {sites: map[string]site.Site{here: full}, at: here, because: "it is the only one"},
-		"one has the image":           {sites: map[string]site.Site{here: small, there: full}, at: there, because: "it has the image"},
-		"one has fewer":               {sites: map[string]site.Site{here: full, there: full}, at: there, because: "it has the fewest workspaces for its memory"},
-		"one has the image and more":  {sites: map[string]site.Site{here: full, there: small}, at: here, because: "it has the image"},
-		"all the same":                {sites: map[string]site.Site{"b": full, "a": full}, at: "a", because: "it is the first of those that are as good"},
-		"one is away":                 {sites: map[string]site.Site{here: full, there: full}, gone: there, at: here, because: "the site " + there + " does not answer"},
-		"one is drained":              {sites: map[string]site.Site{here: full, there: full}, drained: []string{there}, at: here, because: "it is the only one"},
+		"one has the image":           {sites: map[string]site.Site{here: small, there: full}, at: there, because: "it has the image", not: map[string]string{here: "it has not the image"}},
+		"one has fewer":               {sites: map[string]site.Site{here: full, there: full}, at: there, because: "it has the fewest workspaces for its memory", not: map[string]string{here: "it has more workspaces for its memory"}},
+		"one costs less":              {sites: map[string]site.Site{here: full, there: small}, prices: map[string]string{here: "0.02EUR", there: "0.01EUR"}, at: there, because: "it costs least", not: map[string]string{here: "it costs 0.02 EUR an hour, 14.60 EUR a month"}},
+		"one costs nothing":           {sites: map[string]site.Site{here: full, there: full}, prices: map[string]string{there: "0.01DKK"}, at: here, because: "it costs least", not: map[string]string{there: "it costs 0.01 DKK an hour, 7.30 DKK a month"}},
+		"one has the image and more":  {sites: map[string]site.Site{here: full, there: small}, at: here, because: "it has the image", not: map[string]string{there: "it has not the image"}},
+		"all the same":                {sites: map[string]site.Site{"b": full, "a": full}, at: "a", because: "it is the first of those that are as good", not: map[string]string{"b": "it is as good, and behind by its name"}},
+		"one is away":                 {sites: map[string]site.Site{here: full, there: full}, gone: there, at: here, because: "the site " + there + " does not answer", not: map[string]string{there: "it does not answer: the engine does not answer: no wind"}},
+		"one is drained":              {sites: map[string]site.Site{here: full, there: full}, drained: []string{there}, at: here, because: "it is the only one", not: map[string]string{there: "it takes nothing new"}},
 		"all are drained":             {sites: map[string]site.Site{here: full}, drained: []string{here}, fails: "no site takes anything new"},
-		"one cannot":                  {sites: map[string]site.Site{here: full, there: full}, cannot: map[string]error{there: tooSmall}, at: here, because: "the site " + there + " cannot: it needs 99 processors"},
+		"one cannot":                  {sites: map[string]site.Site{here: full, there: full}, cannot: map[string]error{there: tooSmall}, at: here, because: "the site " + there + " cannot: it needs 99 processors", not: map[string]string{there: "it cannot: it needs 99 processors"}},
 		"none can":                    {sites: map[string]site.Site{"a": full, "b": full}, cannot: map[string]error{"a": tooSmall, "b": fault.New("x", "", "it asks for a door")}, fails: "no site can hold this workspace: a: it needs 99 processors\nb: it asks for a door"},
 		"none can, one is away":       {sites: map[string]site.Site{"a": full, "b": full}, gone: "b", cannot: map[string]error{"a": tooSmall}, fails: "b: the engine does not answer", passes: true},
 		"none can, for one reason":    {sites: map[string]site.Site{"a": full, "b": full}, cannot: map[string]error{"a": tooSmall, "b": tooSmall}, fails: "it needs 99 processors"},
@@ -69,8 +73,14 @@ func TestWhereAPlanPlacesAWorkspace(t *testing.T) {
 					r.facts[of] = Examined{At: time.Now(), Err: away}
 				}
 			}
-			best, reason, err := r.choose(t.Context(), func(at string) (*plan.Plan, error) {
-				return &plan.Plan{Container: plan.Container{Image: "quay.test/base:12"}}, c.cannot[at]
+			best, err := r.choose(t.Context(), func(at string) (*plan.Plan, error) {
+				size := plan.Size{Name: "small"}
+				if text := c.prices[at]; text != "" {
+					var err error
+					size.Price, err = plan.ParsePrice(text)
+					require.NoError(t, err)
+				}
+				return &plan.Plan{Size: size, Container: plan.Container{Image: "quay.test/base:12"}}, c.cannot[at]
 			})
 			if c.fails != "" {
 				require.ErrorContains(t, err, c.fails)
@@ -79,7 +89,12 @@ func TestWhereAPlanPlacesAWorkspace(t *testing.T) {
 			}
 			require.NoError(t, err)
 			assert.Equal(t, c.at, best.at.name)
-			assert.Equal(t, c.because, reason)
+			assert.Equal(t, c.because, best.reason)
+			for _, o := range best.others {
+				assert.NotEqual(t, c.at, o.Site)
+				assert.Equal(t, c.not[o.Site], o.Why)
+			}
+			assert.Len(t, best.others, len(c.sites)-1, "of each other it is told why not")
 		})
 	}
 }

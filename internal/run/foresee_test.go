@@ -13,6 +13,8 @@ import (
 	"domicile/internal/judge"
 	"domicile/internal/plan"
 	"domicile/internal/records"
+	"domicile/internal/site"
+	"domicile/internal/site/sitetest"
 	"domicile/internal/source"
 )
 
@@ -69,11 +71,18 @@ func TestOneProcessCarriesARunOnce(t *testing.T) {
 
 func TestWhoMayMountAFolder(t *testing.T) {
 	folder, git := source.Address{Folder: "/srv/x"}, source.Address{Git: "https://h/x"}
-	closed, open := &Runner{}, &Runner{o: Options{Policy: judge.Policy{judge.AllowHostMounts}}}
+	sites := placesOf(map[string]site.Site{"quay": &sitetest.Nowhere{}}, nil)
+	closed, open := &Runner{places: sites}, &Runner{places: sites, o: Options{Policy: judge.Policy{judge.AllowHostMounts}}}
 	assert.NoError(t, closed.mayMount(Request{}, git))
 	assert.ErrorContains(t, closed.mayMount(Request{Mount: true}, folder), "not allowed here")
 	assert.ErrorContains(t, open.mayMount(Request{Mount: true}, git), "cannot be mounted")
 	assert.NoError(t, open.mayMount(Request{Mount: true}, folder))
+
+	own := judge.Policy{}
+	open.places.change("quay", func(at *place) { at.own.Allow = &own })
+	assert.ErrorContains(t, open.mayMount(Request{Mount: true}, folder), "not allowed here", "the only site does not allow it")
+	assert.ErrorContains(t, open.mayMount(Request{Mount: true, Site: "quay"}, folder), "not allowed here")
+	assert.NoError(t, open.mayMount(Request{Mount: true, Site: "elsewhere"}, folder), "what the service allows")
 }
 
 func TestHelpersAreNoWorkspaces(t *testing.T) {

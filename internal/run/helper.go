@@ -52,6 +52,13 @@ func (r *Runner) Helper(ctx context.Context, account int64, of string, q HelperR
 		if parent.Kind != records.IsWorkspace || parent.State != records.Ready {
 			return fault.New("not-ready", "start it: domicile start "+of, "the workspace %s is not running", of)
 		}
+		at, err := r.place(parent.Site)
+		if err == nil && at.can.Joiner == nil {
+			err = at.cannot(toJoin)
+		}
+		if err != nil {
+			return err
+		}
 		facts, services, err := parentOf(parent)
 		if err != nil {
 			return err

@@ -33,7 +33,7 @@ var hostStep = step{
 // each start (the standard's "Lifecycle"). A workspace was planned when policy allowed it;
 // that may have changed.
 func (c *execution) hostCommands(ctx context.Context) error {
-	if !slices.Contains(c.o.Policy, judge.AllowHostCommands) {
+	if !slices.Contains(c.SettingsAt(c.workspace.Site).Allow, judge.AllowHostCommands) {
 		return fault.New("not-allowed-here", "take initializeCommand out of the definition and rebuild, or ask an administrator to allow host-commands (domicile serve -allow host-commands)",
 			"initializeCommand runs a command on the host itself, which is not allowed here any more")
 	}

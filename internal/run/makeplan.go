@@ -4,9 +4,11 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 
 	"domicile/internal/definition"
+	"domicile/internal/judge"
 	"domicile/internal/plan"
 	"domicile/internal/records"
 	"domicile/internal/source"
@@ -24,15 +26,19 @@ func (r *Runner) input(ctx context.Context, w records.Workspace, checkout source
 		wanted = report.Domicile.Size
 	}
 	name, _, _ := strings.Cut(w.Name, "@") // of what is prepared: the rest tells what of
-	in = plan.Input{Name: name, Policy: r.o.Policy, Account: w.Account, Host: r.host(w.Site)}
+	here := r.SettingsAt(w.Site)
+	in = plan.Input{Name: name, Policy: here.Allow, Given: here.Given, Account: w.Account, Host: r.host(w.Site)}
 	if w.Planned > 0 {
 		in.Host.DiskFree = 0 // it has its place already
 	}
-	if in.Size, err = plan.ChooseSize(r.o.Sizes, w.Size, wanted, r.o.Size); err != nil {
+	if in.Size, err = plan.ChooseSize(here.Sizes, w.Size, wanted, here.Size); err != nil {
 		return in, err
 	}
 	if in.Mount, err = mountedFolder(w, checkout); err != nil {
 		return in, err
+	}
+	if in.Mount != nil && w.Planned == 0 && !slices.Contains(here.Allow, judge.AllowHostMounts) {
+		return in, mountNotAllowed(w.Source)
 	}
 	if w.ID == 0 || w.Kind != records.IsWorkspace {
 		return in, nil
@@ -49,7 +55,7 @@ func (r *Runner) host(name string) plan.Host {
 	if !known { // not known which
 		return plan.Host{}
 	}
-	return plan.Host{Site: name, CPUs: found.Processors, Memory: found.MemoryBytes, DiskFree: found.DiskFreeBytes, GPU: found.GPU,
+	return plan.Host{Site: name, CPUs: found.Processors, Memory: found.MemoryBytes, DiskFree: found.DiskFreeBytes, GPU: found.GPU, Devices: found.Devices,
 		Lacks: plan.Lacks{Services: at.can.Beside == nil, Doors: at.can.Doors == nil || found.Elsewhere, Folders: found.Elsewhere}}
 }
 
@@ -85,12 +91,15 @@ func (c *execution) makePlan(ctx context.Context, position int) error {
 	var p *plan.Plan
 	var err error
 	if c.workspace.Site == "" {
-		best, reason, err := c.choose(ctx, planAt)
+		best, err := c.choose(ctx, planAt)
 		if err != nil {
 			return err
 		}
 		p, c.at, c.workspace.Site = best.plan, best.at, best.at.name
-		c.log.say(fmt.Sprintf("at the site %s: %s", best.at.name, reason))
+		c.log.say(fmt.Sprintf("at the site %s: %s", best.at.name, best.reason))
+		for _, o := range best.others {
+			c.log.say(fmt.Sprintf("not at %s: %s", o.Site, o.Why))
+		}
 	} else if p, err = planAt(c.workspace.Site); err != nil {
 		return err
 	}
@@ -129,6 +138,9 @@ func (c *execution) makePlan(ctx context.Context, position int) error {
 	}
 	c.out.plan, c.workspace.BeginsWith = p, from
 	c.steps = append(c.steps[:position+1], all[position+1:]...)
+	for _, words := range p.Granted {
+		c.log.say(words)
+	}
 	c.log.say(fmt.Sprintf("%d steps", len(p.Steps)))
 	return nil
 }

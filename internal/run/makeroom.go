@@ -53,7 +53,7 @@ func (r *Runner) dropImages(ctx context.Context, name string, mayGo func(site.Le
 	if !known || at.can.Sweeper == nil {
 		return nil
 	}
-	list, err := at.can.Sweeper.Leftovers(ctx, func(ctx context.Context) ([]string, error) { return r.known(ctx, name) })
+	list, err := at.can.Sweeper.Leftovers(ctx, r.known)
 	if err != nil {
 		return err
 	}
@@ -64,10 +64,10 @@ func (r *Runner) dropImages(ctx context.Context, name string, mayGo func(site.Le
 			continue
 		}
 		if err := at.can.Sweeper.RemoveLeftover(ctx, l); err != nil {
-			r.o.Log.Info("an image that nothing seemed to use was not removed", "site", name, "image", l.Name, "error", err)
+			r.o.Log.Info("what nothing seemed to use was not removed", "site", name, "kind", l.Kind, "name", l.Name, "error", err)
 			continue
 		}
-		r.o.Log.Info("an image that nothing uses was removed", "site", name, "image", l.Name, "made", l.Made, "frees", amount.Of(l.Bytes))
+		r.o.Log.Info("what nothing uses was removed", "site", name, "kind", l.Kind, "name", l.Name, "made", l.Made, "frees", amount.Of(l.Bytes))
 	}
 	return nil
 }

@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	lru "github.com/hashicorp/golang-lru/v2"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -44,6 +45,8 @@ func TestImagesThatNothingUsesGo(t *testing.T) {
 	store, err := records.Open(t.Context(), database.URL)
 	require.NoError(t, err)
 	defer store.Close()
+	plans, err := lru.New[int64, keptPlan](1)
+	require.NoError(t, err)
 	const giga = 1 << 30
 	day := 24 * time.Hour
 	image := func(name string, age time.Duration) site.Leftover {
@@ -52,7 +55,7 @@ func TestImagesThatNothingUsesGo(t *testing.T) {
 	at := func(free int64) (*hold, *diskWatch) {
 		h := &hold{Nowhere: &sitetest.Nowhere{}, measured: measured{free: free}, left: []site.Leftover{image("yesterday", day), image("spring", 90*day), image("winter", 200*day),
 			{Kind: "volume", Name: "old", Made: time.Now().Add(-300 * day)}, {Kind: "image", Name: "of-no-time", Again: true}}}
-		r := &Runner{o: Options{Store: store, DiskReserve: giga, KeepImages: 14 * day, Log: slog.New(slog.DiscardHandler)}, places: placesOf(map[string]site.Site{t.Name(): h}, nil)}
+		r := &Runner{plans: plans, o: Options{Store: store, DiskReserve: giga, KeepImages: 14 * day, Log: slog.New(slog.DiscardHandler)}, places: placesOf(map[string]site.Site{t.Name(): h}, nil)}
 		return h, &diskWatch{Runner: r, site: t.Name(), at: h, told: map[int64]time.Time{}}
 	}
 	byAge := func(l site.Leftover) bool { return time.Since(l.Made) > 14*day }
@@ -88,7 +91,7 @@ func TestPlannedImagesAreKnown(t *testing.T) {
 	w, err := b.store.AddWorkspace(t.Context(), records.Workspace{Account: b.account, Name: "planned", Source: b.folder, Site: "far", State: records.Making, Wanted: records.WantRunning, Kind: records.IsWorkspace})
 	require.NoError(t, err)
 	require.NoError(t, b.store.SetPlan(t.Context(), w.ID, "c0", []byte(`{"recipe": {"base": "quay.test/base:12", "digest": "abc"}}`)))
-	ids, err := b.known(t.Context(), "far")
+	ids, err := b.known(t.Context())
 	require.NoError(t, err)
 	assert.Contains(t, ids, w.SiteID())
 	assert.Contains(t, ids, "domicile-image:abc")

@@ -16,6 +16,7 @@ type place struct {
 	drained bool          // it takes nothing new
 	gone    chan struct{} // closed when it is removed, or opened anew
 	record  records.Site  // empty: it is none of the records'
+	own     ownSettings   // what it has in place of the service's settings
 	close   func()        // nil: nothing is to be closed
 }
 
@@ -26,6 +27,12 @@ func (r *Runner) Services(ctx context.Context, w records.Workspace) ([]site.Serv
 		return nil, err
 	}
 	return at.can.Beside.Services(ctx, w.SiteID())
+}
+
+// Prepares tells whether a site can make things ready ahead of time.
+func (r *Runner) Prepares(site string) bool {
+	at, err := r.place(site)
+	return err == nil && at.can.Keeper != nil
 }
 
 // Overseer is the site of a workspace as it tells of single services.

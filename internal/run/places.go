@@ -106,8 +106,12 @@ func (r *Runner) readSites(ctx context.Context) error {
 	var wrong error
 	for _, v := range list {
 		at, known := r.places.find(v.Name)
-		if known && at.record.Address == v.Address && at.record.HostKey == v.HostKey {
-			r.places.change(v.Name, func(at *place) { at.drained, at.record = v.Drained, v })
+		own, err := readOwn(v)
+		if err != nil {
+			r.o.Log.Warn("a site has the service's settings", "site", v.Name, "error", err)
+		}
+		if known && at.record.Address == v.Address && at.record.HostKey == v.HostKey && at.record.Through == v.Through {
+			r.places.change(v.Name, func(at *place) { at.drained, at.record, at.own = v.Drained, v, own })
 			continue
 		}
 		s, leave, err := r.o.Open(v)
@@ -119,7 +123,7 @@ func (r *Runner) readSites(ctx context.Context) error {
 			r.o.Log.Warn("open a site", "site", v.Name, "error", err) // the others go on without it
 			continue
 		}
-		r.places.put(place{name: v.Name, Site: s, drained: v.Drained, record: v, close: leave})
+		r.places.put(place{name: v.Name, Site: s, drained: v.Drained, record: v, own: own, close: leave})
 		r.forgetFacts(v.Name)
 	}
 	for _, at := range r.places.all() {
@@ -210,8 +214,8 @@ func (r *Runner) DrainSite(ctx context.Context, name string, drained bool) error
 	if err != nil {
 		return err
 	}
-	if at.record.Given && at.drained && !drained {
-		return fault.New("site-in-use", "name it in -engine and start the service again", "the service was not given the site %s at its last start", name)
+	if at.record.Given && !slices.Contains(r.o.Given, name) && !drained {
+		return fault.New("site-in-use", "name it in -engine or -machines and start the service again", "the service was not given the site %s at its last start", name)
 	}
 	if err := r.o.Store.DrainSite(ctx, name, drained); err != nil {
 		return fmt.Errorf("drain the site %s: %w", name, err)
@@ -251,7 +255,7 @@ func (r *Runner) RemoveSite(ctx context.Context, name string) error {
 	}
 	if !at.drained {
 		if at.record.Given {
-			return fault.New("site-in-use", "leave it out of -engine and start the service again; then it is drained", "the service was given the site %s at its start", name)
+			return fault.New("site-in-use", "leave it out of -engine or -machines and start the service again; then it is drained", "the service was given the site %s at its start", name)
 		}
 		return fault.New("site-in-use", "domicile sites drain "+name, "the site %s takes workspaces", name)
 	}

@@ -28,7 +28,11 @@ type Planned struct {
 type First struct {
 	Site   string // where
 	Reason string // why there; empty: it was asked for, or is the only one
-	Steps  []Planned
+	Others []OtherSite
+	Size   plan.Size // the zero Size is no limits
+	// Granted tells what is allowed because the workspace would have a machine of its own.
+	Granted []string
+	Steps   []Planned
 	// Refused is all that policy does not allow, or is not carried out; then nothing would be
 	// made.
 	Refused judge.Refusals
@@ -56,9 +60,9 @@ func (r *Runner) PlanFirst(ctx context.Context, c source.Checkout, q Request) (f
 	}
 	var p *plan.Plan
 	if q.Site == "" {
-		var best candidate
-		best, first.Reason, err = r.choose(ctx, planAt)
-		p, q.Site = best.plan, best.at.name
+		var best choice
+		best, err = r.choose(ctx, planAt)
+		p, q.Site, first.Reason, first.Others = best.plan, best.at.name, best.reason, best.others
 	} else {
 		p, err = planAt(q.Site)
 	}
@@ -68,7 +72,7 @@ func (r *Runner) PlanFirst(ctx context.Context, c source.Checkout, q Request) (f
 	if err != nil {
 		return first, err
 	}
-	first.Site = q.Site
+	first.Site, first.Size, first.Granted = q.Site, p.Size, p.Granted
 	millis, err := r.o.Store.StepMillis(ctx, q.Source)
 	if err != nil {
 		return first, err

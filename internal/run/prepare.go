@@ -38,6 +38,11 @@ func (r *Runner) Prepare(ctx context.Context, q Request, follow bool) (records.W
 	if q.Site, err = r.siteFor(q.Site); err != nil {
 		return records.Workspace{}, err
 	}
+	if q.Site != "" {
+		if at, err := r.place(q.Site); err == nil && at.can.Keeper == nil {
+			return records.Workspace{}, at.cannot(toKeepSnapshots) // then nothing can be prepared there
+		}
+	}
 	// No person's workspace can have a name with @ in it.
 	name := suggestName(address) + "@" + strings.ReplaceAll(q.Ref, "/", "-")
 	if q.File != "" {

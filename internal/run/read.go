@@ -7,6 +7,7 @@ import (
 	"os"
 	"path"
 	"strings"
+	"sync"
 
 	"domicile/internal/artifact"
 	"domicile/internal/definition"
@@ -101,7 +102,8 @@ func (r *Runner) makePlan(ctx context.Context, checkout source.Checkout, report 
 	return plan.Make(report, in)
 }
 
-// Refused tells what a provision at a site would refuse of a definition that was read.
+// Refused tells what a provision at a site would refuse of a definition that was read; where the
+// plan would choose one, at that which refuses least.
 func (r *Runner) Refused(ctx context.Context, c source.Checkout, site string, report *definition.Report) ([]definition.Problem, error) {
 	root, err := os.OpenRoot(c.Folder)
 	if err != nil {
@@ -111,5 +113,13 @@ func (r *Runner) Refused(ctx context.Context, c source.Checkout, site string, re
 	if site, err = r.siteFor(site); err != nil {
 		return nil, err
 	}
-	return plan.Refused(report, func() (*plan.Services, error) { return r.o.Compose.Plan(ctx, c.Folder, root.FS(), report) }, r.o.Policy, r.host(site), true), nil
+	services := sync.OnceValues(func() (*plan.Services, error) { return r.o.Compose.Plan(ctx, c.Folder, root.FS(), report) })
+	var least []definition.Problem
+	for i, name := range r.askedOf(site) {
+		here := r.SettingsAt(name)
+		if list := plan.Refused(report, services, here.Allow, here.Given, r.host(name), true); i == 0 || len(list) < len(least) {
+			least = list
+		}
+	}
+	return least, nil
 }

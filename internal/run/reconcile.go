@@ -53,7 +53,9 @@ func (r *Runner) examine(ctx context.Context, name string, s place) {
 // lookAt examines a site.
 func (r *Runner) lookAt(ctx context.Context, name string, s place) {
 	last := r.Examined(name)
+	began := time.Now()
 	facts, err := s.Examine(ctx)
+	took := time.Since(began)
 	if ctx.Err() != nil {
 		return
 	}
@@ -77,7 +79,13 @@ func (r *Runner) lookAt(ctx context.Context, name string, s place) {
 	if err != nil {
 		facts = last.Facts
 	}
-	r.facts[name] = Examined{Facts: facts, At: time.Now(), Err: err}
+	found := Examined{Facts: facts, At: time.Now(), Took: took, Err: err, Since: last.Since}
+	if err == nil {
+		found.Since = time.Time{}
+	} else if found.Since.IsZero() {
+		found.Since = time.Now()
+	}
+	r.facts[name] = found
 }
 
 // tellOfRoot says at each start where several people share a site on whose host root of a
@@ -94,6 +102,9 @@ func (r *Runner) unreachable(ctx context.Context, name string, cause error) {
 	r.mu.Lock()
 	e := r.facts[name]
 	e.Err = cause
+	if e.Since.IsZero() {
+		e.Since = time.Now()
+	}
 	r.facts[name] = e
 	r.mu.Unlock()
 	list, err := r.o.Store.WorkspacesAt(ctx, name)

@@ -79,7 +79,7 @@ func (r *Runner) Provision(ctx context.Context, q Request) (records.Workspace, e
 	if err := r.mayMount(q, address); err != nil {
 		return records.Workspace{}, err
 	}
-	if _, err := plan.ChooseSize(r.o.Sizes, q.Size); err != nil {
+	if err := r.hasSize(q); err != nil {
 		return records.Workspace{}, err
 	}
 	var w records.Workspace
@@ -105,10 +105,35 @@ func (r *Runner) mayMount(q Request, a source.Address) error {
 		return nil
 	case a.Folder == "":
 		return fault.New("bad-source", "leave -mount out, or give a folder of the service's host", "%s is no folder of the service's host, and cannot be mounted", a)
-	case !slices.Contains(r.o.Policy, judge.AllowHostMounts):
-		return fault.New("not-allowed-here", "leave -mount out, or ask an administrator to allow host-mounts (domicile serve -allow host-mounts)", "mounting the folder %s in place is not allowed here", a)
+	case !slices.ContainsFunc(r.askedOf(q.Site), func(site string) bool { return slices.Contains(r.SettingsAt(site).Allow, judge.AllowHostMounts) }):
+		return mountNotAllowed(a.String())
 	}
 	return nil
+}
+
+func mountNotAllowed(folder string) error {
+	return fault.New("not-allowed-here", "leave -mount out, or ask an administrator to allow host-mounts (domicile serve -allow host-mounts)", "mounting the folder %s in place is not allowed here", folder)
+}
+
+// askedOf are the sites that may come to hold what is asked for.
+func (r *Runner) askedOf(site string) (names []string) {
+	if site != "" {
+		return []string{site}
+	}
+	for _, at := range r.open() {
+		names = append(names, at.name)
+	}
+	return names
+}
+
+// hasSize refuses a size that no site has which may come to hold the workspace.
+func (r *Runner) hasSize(q Request) (err error) {
+	for _, site := range r.askedOf(q.Site) {
+		if _, err = plan.ChooseSize(r.SettingsAt(site).Sizes, q.Size); err == nil {
+			return nil
+		}
+	}
+	return err
 }
 
 // goOn finds the workspace of that name and tells whether a provision may go on with it.

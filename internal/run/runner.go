@@ -41,6 +41,8 @@ type Options struct {
 	Sites map[string]site.Site
 	// Drained are those of the sites that take nothing new.
 	Drained []string
+	// Given are the names of those that the service was given at this start.
+	Given []string
 	// Open opens a site of the records; leave ends what it holds open, nil: nothing. Nil: there
 	// are no sites but Sites.
 	Open   func(records.Site) (s site.Site, leave func(), err error)
@@ -135,7 +137,10 @@ type Examined struct {
 	site.Facts
 	Kind site.Kind
 	At   time.Time
+	Took time.Duration // the last look
 	Err  error
+	// Since is from when on it does not answer, as far as that was seen.
+	Since time.Time
 	// Drained tells that it takes nothing new.
 	Drained bool
 }
@@ -283,9 +288,6 @@ func (r *Runner) Fetch(ctx context.Context, account int64, w source.Want) (c sou
 	}
 	return r.o.Source.Fetch(ctx, w)
 }
-
-// Sizes are those that a workspace may have.
-func (r *Runner) Sizes() []plan.Size { return r.o.Sizes }
 
 // Examined returns what was last found at a site.
 func (r *Runner) Examined(name string) Examined {

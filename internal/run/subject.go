@@ -15,7 +15,8 @@ import (
 // is that one's own, by the records.
 func (c *execution) subject(ctx context.Context) (judge.Subject, error) {
 	w, p := c.workspace, c.out.plan
-	s := judge.Subject{Account: w.Account, Workspace: w.SiteID(), Policy: c.o.Policy, Images: p.Made()}
+	here := c.SettingsAt(w.Site)
+	s := judge.Subject{Account: w.Account, Workspace: w.SiteID(), Policy: here.Allow, Given: here.Given, Images: p.Made()}
 	mounted := w.Mount
 	if w.Parent != nil {
 		parent, err := c.o.Store.Workspace(ctx, *w.Parent)

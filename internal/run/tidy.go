@@ -15,7 +15,7 @@ func (r *Runner) Leftovers(ctx context.Context) (map[string][]site.Leftover, err
 		if at.can.Sweeper == nil {
 			continue
 		}
-		list, err := at.can.Sweeper.Leftovers(ctx, func(ctx context.Context) ([]string, error) { return r.known(ctx, at.name) })
+		list, err := at.can.Sweeper.Leftovers(ctx, r.known)
 		if err != nil {
 			r.o.Log.Warn("look for leftovers", "site", at.name, "error", err)
 			wrong = err
@@ -29,10 +29,11 @@ func (r *Runner) Leftovers(ctx context.Context) (map[string][]site.Leftover, err
 	return out, nil
 }
 
-// known lists the ids of the workspaces and snapshots that a site may have something of, and
-// the images that these workspaces are planned with.
-func (r *Runner) known(ctx context.Context, site string) (ids []string, err error) {
-	list, err := r.o.Store.WorkspacesAt(ctx, site)
+// known lists the ids of all workspaces and snapshots, and the images that these workspaces are
+// planned with. Those of other sites are among them: two sites may reach one engine, and what
+// the one has there is no leftover of the other's.
+func (r *Runner) known(ctx context.Context) (ids []string, err error) {
+	list, err := r.o.Store.EveryWorkspace(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -46,7 +47,7 @@ func (r *Runner) known(ctx context.Context, site string) (ids []string, err erro
 	for _, p := range plans {
 		ids = append(ids, p.Made()...)
 	}
-	snapshots, err := r.o.Store.SnapshotsAt(ctx, site)
+	snapshots, err := r.o.Store.EverySnapshot(ctx)
 	if err != nil {
 		return nil, err
 	}

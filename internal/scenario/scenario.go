@@ -20,6 +20,7 @@ import (
 	"domicile/demo"
 	"domicile/internal/baseimage"
 	"domicile/internal/daemons"
+	"domicile/internal/site/machine/vm/process"
 	"domicile/internal/standin/githost"
 	"domicile/internal/standin/registry"
 )
@@ -171,6 +172,10 @@ func (w *World) Folder() string { return w.o.Folder }
 func (w *World) Close() {
 	if w.Service != nil {
 		w.Service.Stop()
+	}
+	// Machines go on while their service is away: here it does not come back.
+	if err := process.EndAll(context.Background(), filepath.Join(w.o.Folder, "service", "m")); err != nil {
+		w.o.Say("end the virtual machines: " + err.Error())
 	}
 	for _, s := range w.servers {
 		s.Close()

@@ -111,6 +111,9 @@ type Abilities struct {
 	Differ   Differ
 	Sweeper  Sweeper
 	Measurer Measurer
+	// Apart tells that each workspace has a machine of its own, which is the border: what is done
+	// in it reaches nothing else.
+	Apart bool
 }
 
 // Able is a site that tells its abilities itself, such as one around another that takes

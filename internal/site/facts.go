@@ -17,6 +17,11 @@ type Facts struct {
 	DiskFreeBytes int64 // 0: not known
 	GPU           bool  // instances can be given a graphics processor
 	Elsewhere     bool  // it has other files than the service's machine
+	// DataFolder is where the engine keeps its data, in its own words.
+	DataFolder string
+	// Devices are the devices of its host by their paths, and the folders they are in; nil: not
+	// known.
+	Devices []string
 	// UserNamespaces tells that root of an instance is nobody on the host.
 	UserNamespaces bool
 	// Joined tells that workspaces can reach each other's networks, which they must not;

@@ -40,6 +40,10 @@ func TestAHostOverSSH(t *testing.T) {
 	assert.Contains(t, skipper.domicile(t, "sites", "add", "The Skiff", "ssh://root@127.0.0.1:1").err, `"The Skiff" cannot be a name`, "before its host is asked")
 	assert.Contains(t, skipper.domicile(t, "sites", "lend").err, `"lend" is none of add, examine`)
 	assert.Contains(t, skipper.domicile(t, "sites", "add", "skiff", "ssh://root@127.0.0.1:1").err, "the host 127.0.0.1 does not answer")
+	leftBehind := func() int {
+		return strings.Count(skipper.domicile(t, "tidy", "-json").out, "its workspace was removed")
+	}
+	before := leftBehind()
 	a := skipper.domicile(t, "sites", "add", "skiff", address, "-wait", "0s", "-json")
 	require.Equal(t, 0, a.status, a.err)
 	var trust client.HostTrust
@@ -58,6 +62,8 @@ func TestAHostOverSSH(t *testing.T) {
 	for _, verb := range []string{"examine", "trust", "drain", "reopen", "remove"} {
 		assert.Contains(t, finn.domicile(t, "sites", verb, "skiff").err, "Only an administrator", verb)
 	}
+	assert.Contains(t, finn.domicile(t, "sites", "change", "skiff", "-allow", "privileged").err, "Only an administrator")
+	assert.NotContains(t, finn.domicile(t, "sites").out, "ssh://", "where it is, is for administrators")
 	require.NoError(t, server.Authorize(trust.Install))
 	a = skipper.domicile(t, "sites", "examine", "skiff")
 	assert.Equal(t, 0, a.status, a.err)
@@ -69,6 +75,42 @@ func TestAHostOverSSH(t *testing.T) {
 	a = skipper.provision(t, source, "rowed", "-site", "skiff")
 	require.Equal(t, 0, a.status, a.err)
 	assert.Equal(t, "crew", skipper.inside(t, "rowed", "id -un"))
+
+	// What a definition may ask for there is the site's own.
+	board := publish(t, "board", `{"image": "BASE", "runArgs": ["--device=/dev/null:/dev/tide", "--device=/dev/tide-sensor"]}`, nil)
+	assert.Contains(t, skipper.domicile(t, "plan", board, "-site", "skiff").out, "which this site does not allow")
+	for change, says := range map[string]string{"-allow=tides": `"tides" is nothing that could be allowed`, "-sizes=small": `"small" is no size`, "-size=vast": `the site has no size "vast"`, "-json": "say what is to be another there"} {
+		assert.Contains(t, skipper.domicile(t, "sites", "change", "skiff", change).err, says)
+	}
+	a = skipper.domicile(t, "sites", "change", "skiff", "-allow", "devices", "-sizes", "dinghy=1:512mb:0.02EUR", "-size", "dinghy")
+	require.Equal(t, 0, a.status, a.err)
+	assert.Contains(t, a.out, "skiff: It is at "+address)
+	assert.Contains(t, a.out, "skiff: Definitions may ask for devices there.")
+	assert.Contains(t, a.out, "dinghy 1/512 MB for 0.02 EUR an hour")
+	planned := skipper.domicile(t, "plan", board, "-site", "skiff").out
+	assert.NotContains(t, planned, "which this site does not allow")
+	assert.Contains(t, planned, "the site skiff has no device /dev/tide-sensor")
+	assert.Contains(t, skipper.domicile(t, "plan", source, "-site", "skiff").out, "Of the size dinghy: 1 processor, 512 MB of memory, 0.02 EUR an hour while it runs, 14.60 EUR a month if it always does.")
+	assert.Contains(t, skipper.domicile(t, "plan", source).out, "Not at skiff: it costs 0.02 EUR an hour, 14.60 EUR a month.")
+
+	// A host behind another is reached by way of it.
+	gate, err := daemons.StartSSH(t.Context(), filepath.Join(folder, "gate"))
+	require.NoError(t, err)
+	t.Cleanup(gate.Stop)
+	byWay := fmt.Sprintf("ssh://root@127.0.0.1:%d", gate.Port)
+	a = skipper.domicile(t, "sites", "add", "lock", address, "-through", byWay, "-wait", "1s")
+	assert.Contains(t, a.err, "add this line to ~/.ssh/authorized_keys of root on 127.0.0.1", "first the one that leads there")
+	require.NoError(t, gate.Authorize(trust.Install))
+	a = skipper.domicile(t, "sites", "add", "lock", address, "-through", byWay, "-wait", "1m")
+	require.Equal(t, 0, a.status, a.err)
+	assert.Contains(t, a.err, "The host 127.0.0.1 on the way is known by SHA256:")
+	for _, verb := range []string{"drain", "remove"} {
+		require.Equal(t, 0, skipper.domicile(t, "sites", verb, "lock").status)
+	}
+
+	// The engine is the same that this machine's site has: what one of the two made is nothing
+	// that the other may take away.
+	assert.Equal(t, before, leftBehind())
 
 	server.Stop() // every connection is cut
 	require.NoError(t, server.Start(t.Context()))

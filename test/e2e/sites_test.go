@@ -71,6 +71,7 @@ func TestSeveralSites(t *testing.T) {
 		assert.Contains(t, a.err, says)
 	}
 	assert.Contains(t, finn.domicile(t, "sites", "remove", "reef").err, "Only an administrator")
+	assert.Contains(t, skipper.domicile(t, "sites", "reopen", "quay").err, "was not given the site quay at its last start")
 	require.Equal(t, 0, skipper.domicile(t, "remove", "placed-quay", "-yes").status)
 	for _, name := range []string{"quay", "reef"} {
 		a = skipper.domicile(t, "sites", "remove", name)

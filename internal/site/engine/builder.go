@@ -4,7 +4,6 @@ import (
 	"context"
 	"net"
 
-	"github.com/docker/docker/pkg/jsonmessage"
 	"github.com/moby/buildkit/client"
 
 	"domicile/internal/fault"
@@ -72,16 +71,5 @@ type otherStore struct {
 }
 
 func (x otherStore) bring(ctx context.Context, name string, progress func(string)) error {
-	progress("bringing the image to the engine at " + x.to.o.Name)
-	image, err := x.from.api.ImageSave(ctx, []string{name})
-	if err != nil {
-		return x.from.explain(err, "give the image that was built")
-	}
-	defer image.Close()
-	said, err := x.to.api.ImageLoad(ctx, image)
-	if err != nil {
-		return x.to.explain(err, "take the image that was built")
-	}
-	defer said.Body.Close()
-	return x.to.explain(followMessages(said.Body, func(jsonmessage.JSONMessage) {}), "take the image that was built")
+	return x.to.bringImage(ctx, x.from, name, progress)
 }

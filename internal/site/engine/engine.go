@@ -60,6 +60,9 @@ type Options struct {
 	// it is elsewhere. Then agents are reached by the engine's streams, and no folder of this
 	// machine can be in a workspace.
 	Shared *Shared
+	// Alone tells that the engine runs in a machine that is one workspace's alone, which is the
+	// border: a container is on the machine's own network, and no networks are tried.
+	Alone bool
 	// Secret makes the names of images that are made here impossible to guess. Services that
 	// share an engine's objects share it.
 	Secret []byte
@@ -73,6 +76,9 @@ type Options struct {
 	Youngest time.Duration
 	// HTTP fetches what the ADD of a Dockerfile names; nil: the usual client.
 	HTTP *http.Client
+	// Trials is held while networks are tried: two sites may reach one engine, and share it. Nil:
+	// none does.
+	Trials *sync.Mutex
 	// Keychain has the credentials of registries; nil: none.
 	Keychain authn.Keychain
 }
@@ -135,6 +141,9 @@ func New(o Options) (*Site, error) {
 	if s.agent, err = readAgent(o.Agents, runtime.GOARCH); err != nil {
 		return nil, err
 	}
+	if o.Trials == nil {
+		s.o.Trials = &sync.Mutex{}
+	}
 	if o.Youngest == 0 {
 		s.o.Youngest = youngest
 	}
@@ -176,6 +185,7 @@ func (s *Site) Examine(ctx context.Context) (site.Facts, error) {
 	}
 	f := site.Facts{Engine: "container engine " + info.ServerVersion, System: info.OperatingSystem + ", " + info.Architecture,
 		Processors: info.NCPU, MemoryBytes: info.MemTotal}
+	f.DataFolder = info.DockerRootDir
 	_, f.GPU = info.Runtimes[gpuRuntime]
 	if err := s.chooseAgent(info.Architecture); err != nil {
 		return site.Facts{}, err
@@ -183,12 +193,14 @@ func (s *Site) Examine(ctx context.Context) (site.Facts, error) {
 	if err := s.remember(ctx, info); err != nil {
 		return site.Facts{}, err
 	}
-	f.Joined = s.networksJoined(ctx)
+	if !s.o.Alone {
+		f.Joined = s.networksJoined(ctx)
+	}
 	f.UserNamespaces = slices.ContainsFunc(info.SecurityOptions, func(o string) bool {
 		return strings.HasPrefix(o, "name=userns") || strings.HasPrefix(o, "name=rootless")
 	})
 	if f.Elsewhere = !s.onThisMachine(info.Name); !f.Elsewhere {
-		f.DiskFreeBytes = diskFree(info.DockerRootDir)
+		f.DiskFreeBytes, f.Devices = diskFree(info.DockerRootDir), devices("/dev")
 		if _, err := exec.LookPath(gpuHook); err == nil {
 			f.GPU = true
 		}
@@ -269,6 +281,9 @@ func (s *Site) hidden(parts ...string) string {
 func (s *Site) local(name string) string {
 	if digest, built := strings.CutPrefix(name, recipe.TagPrefix); built {
 		return recipe.TagPrefix + s.hidden("image", digest)
+	}
+	if s.o.Alone && !strings.HasPrefix(name, broughtTag) {
+		return brought(name)
 	}
 	return name
 }

@@ -97,6 +97,10 @@ func (s *Site) Leftovers(ctx context.Context, known func(ctx context.Context) ([
 		return s.old(made) && labels[labelInstallation] == s.o.Installation && labels[labelWorkspace] != "" && !slices.Contains(ids, labels[labelWorkspace])
 	}
 	for _, c := range containers {
+		if of := c.Labels[labelOutlet]; of != "" && c.Labels[labelInstallation] == s.o.Installation && s.old(time.Unix(c.Created, 0)) && !slices.Contains(ids, of) {
+			list = append(list, site.Leftover{Kind: "container", Name: strings.TrimPrefix(c.Names[0], "/"), Why: why})
+			continue
+		}
 		if gone(c.Labels, time.Unix(c.Created, 0)) {
 			list = append(list, site.Leftover{Kind: "container", Name: strings.TrimPrefix(c.Names[0], "/"), Bytes: c.SizeRw, Why: why})
 		}

@@ -18,6 +18,9 @@ import (
 // ensureNetwork makes the one network that this installation's workspaces are on, and gives
 // its id. They reach the world through it but not each other.
 func (s *Site) ensureNetwork(ctx context.Context) (string, error) {
+	if s.o.Alone {
+		return machineNetwork, nil
+	}
 	s.mu.Lock()
 	known := s.network
 	s.mu.Unlock()

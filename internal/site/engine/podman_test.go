@@ -62,6 +62,6 @@ func TestAnotherEngine(t *testing.T) {
 	rules, err := exec.CommandContext(t.Context(), "iptables", "-w", "-t", borderTable, "-S").Output()
 	require.NoError(t, err)
 	for i := range 2 {
-		assert.NotContains(t, string(rules), deviceOf(fmt.Sprintf("%s-%d", s.name("trial"), i)), "what is removed has no rules")
+		assert.NotContains(t, string(rules), deviceOf(fmt.Sprintf("%s-%d", s.trialOf(), i)), "what is removed has no rules")
 	}
 }

@@ -26,11 +26,13 @@ const (
 // tryNetworks makes two networks as workspaces have them, with a program on each, and tells
 // whether the one is reached from the other. All that it makes it takes away again.
 func (s *Site) tryNetworks(ctx context.Context) (reached bool, err error) {
+	s.o.Trials.Lock()
+	defer s.o.Trials.Unlock()
 	ctx, cancel := context.WithTimeout(ctx, trialLimit)
 	defer cancel()
 	var ends [2]string
 	for i := range ends {
-		name := fmt.Sprintf("%s-%d", s.name("trial"), i)
+		name := fmt.Sprintf("%s-%d", s.trialOf(), i)
 		if ends[i], err = s.oneNetwork(ctx, name, network.CreateOptions{Driver: "bridge", Labels: s.trialLabels()}); err != nil {
 			return false, s.explain(err, "make a network to try")
 		}
@@ -78,6 +80,10 @@ func (s *Site) reaches(ctx context.Context, from, to string) (bool, error) {
 	}
 }
 
+// trialOf begins the names of what is made for a trial. They are the same for all sites that reach
+// one engine, so that whoever tries next takes away what a killed service left.
+func (s *Site) trialOf() string { return s.name("trial") }
+
 // trialLabels say whose a trial is, and that it is no workspace's.
 func (s *Site) trialLabels() map[string]string {
 	return map[string]string{labelInstallation: s.o.Installation}
@@ -85,7 +91,7 @@ func (s *Site) trialLabels() map[string]string {
 
 // trialProgram runs a command of the agent's on a network; done takes it away.
 func (s *Site) trialProgram(ctx context.Context, role, image, network string, command ...string) (id string, done func(), err error) {
-	name := s.name("trial-" + role)
+	name := s.trialOf() + "-" + role
 	// One may be left from a service that was killed.
 	if err := s.api.ContainerRemove(ctx, name, container.RemoveOptions{Force: true}); err != nil && !isNotFound(err) {
 		return "", nil, s.explain(err, "remove an earlier program to try networks with")

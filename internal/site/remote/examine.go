@@ -35,8 +35,7 @@ func (l *Line) Examine(ctx context.Context) (list site.Findings, err error) {
 			return ""
 		}
 		said, runErr := l.Run(ctx, command)
-		var exit *ssh.ExitError
-		if runErr != nil && !errors.As(runErr, &exit) {
+		if runErr != nil && !exited(runErr) {
 			err = runErr
 		}
 		if len(said) > mostSaid {
@@ -59,16 +58,22 @@ func (l *Line) Examine(ctx context.Context) (list site.Findings, err error) {
 	} else {
 		add("clock", fmt.Sprintf("%s off", skew), fmt.Sprintf("within %s", mostSkew), skew.Abs() <= mostSkew, "on the host: timedatectl set-ntp true")
 	}
+	if err != nil {
+		return list, err
+	}
 	data := "/var/lib/docker" // where engines keep it that are told nothing else
 	if strings.HasSuffix(l.to.Socket, "podman.sock") {
 		data = "/var/lib/containers"
 	}
-	for _, folder := range []string{data, "/"} {
-		free, parseErr := strconv.ParseInt(strings.TrimSpace(ask("df -B1 --output=avail "+folder+" 2>/dev/null | tail -n 1")), 10, 64)
-		if parseErr == nil {
-			list.AddDisk("disk of "+folder, free, "free some, or give the engine another data folder (data-root)")
-			break
-		}
+	free, known, err := l.DiskFree(ctx, data)
+	if known {
+		list.AddDisk("disk of "+data, free, "free some, or give the engine another data folder (data-root)")
 	}
 	return list, err
+}
+
+// exited tells that a command ran and ended, whatever its status.
+func exited(err error) bool {
+	var exit *ssh.ExitError
+	return errors.As(err, &exit)
 }

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -29,20 +30,21 @@ const (
 
 // Line is the one connection to a host.
 type Line struct {
-	to  Address
-	key ssh.Signer
+	to    Address
+	route []Hop // the hosts that lead there, the nearest first, and the host itself
+	key   ssh.Signer
 
 	mu       sync.Mutex
-	pinned   string // the host's key, as in an authorized_keys line; empty: none is known yet
 	client   *ssh.Client
 	dialling chan struct{} // closed when who dials now is done; nil: nobody does
 	over     bool          // it was closed, and dials no more
 }
 
-// NewLine makes a line. Nothing is dialled yet. The host is known by its pinned key; without
-// one nothing is dialled at all.
-func NewLine(to Address, key ssh.Signer, pinned string) *Line {
-	return &Line{to: to, key: key, pinned: pinned}
+// NewLine makes a line to a host, by way of others where there are some, the nearest first.
+// Nothing is dialled yet. Each host is known by its pinned key; without one nothing is dialled
+// at all.
+func NewLine(to Address, key ssh.Signer, pinned string, through ...Hop) *Line {
+	return &Line{to: to, route: append(slices.Clone(through), Hop{to, pinned}), key: key}
 }
 
 // Install is the line that the host's user needs in ~/.ssh/authorized_keys: nothing but
@@ -67,7 +69,7 @@ func (l *Line) Dial(ctx context.Context) (net.Conn, error) {
 			"the user %s of %s cannot reach the engine's socket %s", l.to.User, l.to.Host, l.to.Socket)
 	}
 	l.drop(client)
-	return nil, l.away(err)
+	return nil, away(l.to, err)
 }
 
 // mostOutput bounds what is read of a command's output: a host may print for ever.
@@ -80,9 +82,13 @@ func (l *Line) Run(ctx context.Context, command string) (string, error) {
 		return "", err
 	}
 	session, err := client.NewSession()
+	var refused *ssh.OpenChannelError
+	if errors.As(err, &refused) { // and the connection is well
+		return "", fmt.Errorf("run a command on %s: %w", l.to.Host, err)
+	}
 	if err != nil {
 		l.drop(client)
-		return "", l.away(err)
+		return "", away(l.to, err)
 	}
 	defer session.Close()
 	stop := context.AfterFunc(ctx, func() { session.Close() })
@@ -141,7 +147,7 @@ func (l *Line) connected(ctx context.Context) (*ssh.Client, error) {
 }
 
 func (l *Line) connect(ctx context.Context) (*ssh.Client, error) {
-	client, err := l.handshake(ctx)
+	client, err := enter(ctx, l.key, l.route)
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	close(l.dialling)
@@ -156,43 +162,6 @@ func (l *Line) connect(ctx context.Context) (*ssh.Client, error) {
 	l.client = client
 	go l.watch(client)
 	return client, nil
-}
-
-// handshake dials the host, proves who it is and who the service is.
-func (l *Line) handshake(ctx context.Context) (*ssh.Client, error) {
-	if l.pinned == "" {
-		return nil, fault.New("host-not-known", "domicile sites trust NAME shows its key and pins it", "the key of the host %s is not known yet", l.to.Host)
-	}
-	pinned, _, _, _, err := ssh.ParseAuthorizedKey([]byte(l.pinned))
-	if err != nil {
-		return nil, fmt.Errorf("read the pinned key of %s: %w", l.to.Host, err)
-	}
-	var other ssh.PublicKey
-	client, err := dial(ctx, l.to, &ssh.ClientConfig{User: l.to.User, Auth: []ssh.AuthMethod{ssh.PublicKeys(l.key)}, HostKeyAlgorithms: algorithms(pinned),
-		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
-			if string(key.Marshal()) != string(pinned.Marshal()) {
-				other = key
-				return errors.New("another key")
-			}
-			return nil
-		}})
-	switch {
-	case err == nil:
-		return client, nil
-	case other != nil:
-		return nil, fault.Wrap(err, "host-key-changed", "find out why; if the host was installed anew: domicile sites trust NAME",
-			"the host %s shows another key (%s) than the one that is pinned (%s)", l.to.Host, ssh.FingerprintSHA256(other), ssh.FingerprintSHA256(pinned))
-	case strings.Contains(err.Error(), "no common algorithm for host key"):
-		return nil, fault.Wrap(err, "host-key-changed", "find out why; if the host was installed anew: domicile sites trust NAME", "the host %s has no key any more of the kind that is pinned (%s)", l.to.Host, pinned.Type())
-	case strings.Contains(err.Error(), "unable to authenticate"):
-		return nil, fault.Wrap(err, "key-not-installed", fmt.Sprintf("add this line to ~/.ssh/authorized_keys of %s on %s: %s", l.to.User, l.to.Host, Install(l.key.PublicKey())),
-			"the host %s does not let the service in as %s", l.to.Host, l.to.User)
-	}
-	return nil, l.away(err)
-}
-
-func (l *Line) away(err error) error {
-	return fault.Transient(err, "host-away", "see whether the host runs and its SSH port is open", "the host %s does not answer", l.to.Host)
 }
 
 // watch drops a connection that does not answer any more, so that the next request makes
@@ -223,48 +192,4 @@ func (l *Line) drop(client *ssh.Client) {
 	if l.client == client {
 		l.client = nil
 	}
-}
-
-// dial reaches a host within the limit.
-func dial(ctx context.Context, to Address, config *ssh.ClientConfig) (*ssh.Client, error) {
-	ctx, cancel := context.WithTimeout(ctx, dialLimit)
-	defer cancel()
-	var d net.Dialer
-	stream, err := d.DialContext(ctx, "tcp", net.JoinHostPort(to.Host, to.Port))
-	if err != nil {
-		return nil, err
-	}
-	stop := context.AfterFunc(ctx, func() { stream.Close() })
-	defer stop()
-	conn, channels, requests, err := ssh.NewClientConn(stream, net.JoinHostPort(to.Host, to.Port), config)
-	if err != nil {
-		stream.Close()
-		return nil, err
-	}
-	return ssh.NewClient(conn, channels, requests), nil
-}
-
-// algorithms are those by which a host proves a key of this kind.
-func algorithms(key ssh.PublicKey) []string {
-	if key.Type() == ssh.KeyAlgoRSA {
-		return []string{ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256}
-	}
-	return []string{key.Type()}
-}
-
-// errSeen ends a handshake when the host's key was seen.
-var errSeen = errors.New("the key was seen")
-
-// HostKey asks a host for its key, as in an authorized_keys line.
-func HostKey(ctx context.Context, to Address) (string, error) {
-	var seen ssh.PublicKey
-	_, err := dial(ctx, to, &ssh.ClientConfig{User: to.User, HostKeyAlgorithms: []string{ssh.KeyAlgoED25519, ssh.KeyAlgoECDSA256, ssh.KeyAlgoRSASHA512},
-		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
-			seen = key
-			return errSeen
-		}})
-	if seen == nil {
-		return "", (&Line{to: to}).away(err)
-	}
-	return strings.TrimSpace(string(ssh.MarshalAuthorizedKey(seen))), nil
 }

@@ -201,6 +201,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sites/{name}/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Changes what a site has of its own in place of the service's settings. For administrators. */
+        patch: operations["changeSite"];
+        trace?: never;
+    };
     "/sites/{name}/examination": {
         parameters: {
             query?: never;
@@ -1189,10 +1208,16 @@ export interface components {
             /** @description Its public key, as in known_hosts. */
             hostKey: string;
         };
+        OtherSite: {
+            site: string;
+            why: string;
+        };
         NewSite: {
             name: string;
             /** @description ssh://USER@HOST:PORT, and behind it the engine's socket where that is not /var/run/docker.sock. */
             address: string;
+            /** @description The hosts that lead there, the nearest first: ssh://USER@HOST:PORT, with commas between. Default: none, it is dialled. */
+            through?: string;
         };
         /** @description How a host and the service know each other. */
         HostTrust: {
@@ -1202,8 +1227,24 @@ export interface components {
             fingerprint: string;
             /** @description Of the key that was pinned before. */
             before?: string;
+            /** @description The hosts that lead there, the nearest first, with what each is known by. */
+            through?: components["schemas"]["KnownHost"][];
             /** @description The line that the user there needs in ~/.ssh/authorized_keys. */
             install: string;
+        };
+        KnownHost: {
+            host: string;
+            /** @description Of its key that is pinned now. */
+            fingerprint: string;
+        };
+        /** @description What is left out stays; the word service means the service's own setting. */
+        SiteSettings: {
+            /** @description What definitions may ask for there, with commas between; none: nothing beyond what gives no power over the host. */
+            allow?: string;
+            /** @description The sizes there, as NAME=PROCESSORS:MEMORY, and :PRICE an hour behind it where it costs something (small=1:2gb:0.02EUR), with commas between. */
+            sizes?: string;
+            /** @description The size of a workspace there that asks for none; none: no limits. */
+            size?: string;
         };
         Drained: {
             drained: boolean;
@@ -1226,8 +1267,24 @@ export interface components {
             drained?: boolean;
             /** @description The service is given it by a flag; others were added. */
             given?: boolean;
+            /** @description Of a host over SSH: where it is. For administrators. */
+            address?: string;
+            /** @description The hosts that lead there, the nearest first. For administrators. */
+            through?: string;
             /** @description Why it is not ready. */
             problem?: string;
+            /**
+             * Format: date-time
+             * @description Since when it is not ready, as far as the service saw.
+             */
+            since?: string;
+            /**
+             * Format: int64
+             * @description How long it took to be examined, in milliseconds.
+             */
+            answerMillis?: number;
+            /** @description It answers, and takes long for it. */
+            slow?: boolean;
             engine?: string;
             system?: string;
             processors?: number;
@@ -1238,7 +1295,24 @@ export interface components {
             /** @description Workspaces can be given a graphics processor. */
             gpu?: boolean;
             workspaces: number;
+            /** @description Each workspace has a machine of its own there, which is the border. */
+            alone?: boolean;
+            /**
+             * Format: int64
+             * @description The memory that the workspaces which run there may take by their limits.
+             */
+            promisedBytes?: number;
+            /** @description How many run there without a limit. */
+            unlimited?: number;
+            /** @description Devices of the host that a definition may name, where policy allows it. */
+            devices?: string[];
+            /** @description What definitions may ask for there. */
+            allow?: string[];
+            /** @description The settings that the site has of its own: allow, sizes, size. */
+            own?: string[];
             sizes?: components["schemas"]["Size"][];
+            /** @description Of a workspace that asks for none. Default: no limits. */
+            size?: string;
             /** @description What will soon be wrong. */
             warning?: string;
             /** @description Root of a workspace is nobody on its host. */
@@ -1382,6 +1456,11 @@ export interface components {
             site?: string;
             /** @description Why there, where the plan chose. */
             siteReason?: string;
+            /** @description Why at none of the others, where the plan chose. */
+            otherSites?: components["schemas"]["OtherSite"][];
+            size?: components["schemas"]["Size"];
+            /** @description What is allowed because the workspace would have a machine of its own. */
+            granted?: string[];
             steps: components["schemas"]["PlannedStep"][];
             /** @description What policy does not allow or is not carried out; then nothing would be made. */
             refused?: components["schemas"]["Refusal"][];
@@ -1532,6 +1611,16 @@ export interface components {
             cpus: number;
             /** Format: int64 */
             memoryBytes: number;
+            price?: components["schemas"]["Price"];
+        };
+        /** @description What something costs while it runs. */
+        Price: {
+            /** @description A decimal number. */
+            perHour: string;
+            /** @description Of 730 hours without a pause. */
+            perMonth: string;
+            /** @description Three letters, such as EUR. */
+            currency: string;
         };
         /** @description Where the time of a run went, and what would make the next one faster. */
         Advice: {
@@ -2111,6 +2200,31 @@ export interface operations {
         };
         responses: {
             /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changeSite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SiteSettings"];
+            };
+        };
+        responses: {
+            /** @description Done. It counts for what is made from now on. */
             204: {
                 headers: {
                     [name: string]: unknown;

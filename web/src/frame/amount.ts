@@ -8,6 +8,7 @@ export function amount(bytes: number): string {
 }
 
 /** What a size of a site holds. */
-export function sizeWords(size: { cpus: number; memoryBytes: number }): string {
-  return `${size.cpus} ${size.cpus === 1 ? "processor" : "processors"}, ${amount(size.memoryBytes)}`;
+export function sizeWords(size: { cpus: number; memoryBytes: number; price?: { perHour: string; currency: string } }): string {
+  const price = size.price ? `, ${size.price.perHour} ${size.price.currency} an hour` : "";
+  return `${size.cpus} ${size.cpus === 1 ? "processor" : "processors"}, ${amount(size.memoryBytes)}${price}`;
 }

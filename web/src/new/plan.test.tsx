@@ -20,10 +20,12 @@ afterEach(() => {
 
 describe("the plan", () => {
   it("shows what is there and how long the rest takes", async () => {
-    planned({ site: "quay", siteReason: "it has the image", steps: [{ name: "image", title: "Pull the image", there: true, millis: 9000 }, { name: "container", title: "Make the container", there: false, millis: 1500 }] });
+    planned({ site: "quay", siteReason: "it has the image", otherSites: [{ site: "skiff", why: "it costs 0.02 EUR an hour" }], size: { name: "small", cpus: 1, memoryBytes: 2 ** 31, price: { perHour: "0.01", perMonth: "7.30", currency: "EUR" } }, steps: [{ name: "image", title: "Pull the image", there: true, millis: 9000 }, { name: "container", title: "Make the container", there: false, millis: 1500 }] });
     await waitFor(() => expect(screen.getByText("Pull the image")).toBeTruthy());
     expect(screen.getByText("there")).toBeTruthy();
     expect(screen.getByText("At quay: it has the image.")).toBeTruthy();
+    expect(screen.getByText("Not at skiff: it costs 0.02 EUR an hour.")).toBeTruthy();
+    expect(screen.getByText("small: 1 processor, 2 GB, 0.01 EUR an hour, 7.30 EUR a month if it always runs.")).toBeTruthy();
     expect(screen.getByText("1.5 s")).toBeTruthy();
     expect(screen.queryByText("9.0 s")).toBeNull();
   });

@@ -1,5 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { api } from "../api/client";
+import { sizeWords } from "../frame/amount";
 import { seconds } from "../frame/time";
 import { TroubleNote } from "../frame/trouble";
 
@@ -29,6 +30,22 @@ export function Plan({ source, at, file, site = "", size }: { source: string; at
       {plan.data?.siteReason && (
         <p className="quiet text-sm">
           At {plan.data.site}: {plan.data.siteReason}.
+        </p>
+      )}
+      {plan.data?.otherSites?.map((o) => (
+        <p key={o.site} className="quiet text-sm break-words">
+          Not at {o.site}: {o.why}.
+        </p>
+      ))}
+      {plan.data?.granted?.map((words) => (
+        <p key={words} className="quiet text-sm break-words">
+          {words}.
+        </p>
+      ))}
+      {plan.data?.size && (
+        <p className="quiet text-sm">
+          {plan.data.size.name}: {sizeWords(plan.data.size)}
+          {plan.data.size.price && `, ${plan.data.size.price.perMonth} ${plan.data.size.price.currency} a month if it always runs`}.
         </p>
       )}
       <ol className="text-sm">

@@ -21,7 +21,7 @@ describe("a host over SSH", () => {
     fireEvent.click(screen.getByRole("button", { name: "Add it" }));
     await waitFor(() => expect(screen.getByText("SHA256:tide")).toBeTruthy());
     expect(screen.getByText("no-pty ssh-ed25519 AAAA domicile")).toBeTruthy();
-    expect(add).toHaveBeenCalledWith("skiff", "ssh://crew@skiff.test");
+    expect(add).toHaveBeenCalledWith("skiff", "ssh://crew@skiff.test", undefined);
   });
   it("keeps what was typed when it does not answer", async () => {
     vi.spyOn(api, "addSite").mockRejectedValue(new Trouble({ title: "the host skiff.test does not answer", status: 503, code: "host-away", remedy: "see whether it runs" }));
@@ -43,6 +43,15 @@ describe("a site's upkeep", () => {
     shown(<SiteUpkeep site={skiff} />);
     fireEvent.click(screen.getByRole("button", { name: "Examine" }));
     await waitFor(() => expect(screen.getByText("What to do: timedatectl set-ntp true")).toBeTruthy());
+  });
+  it("changes what counts there, and leaves the service's word where it was", async () => {
+    const change = vi.spyOn(api, "changeSite").mockResolvedValue(undefined);
+    shown(<SiteUpkeep site={{ ...skiff, own: ["sizes"], sizes: [{ name: "small", cpus: 1, memoryBytes: 2 ** 31, price: { perHour: "0.02", perMonth: "14.60", currency: "EUR" } }] }} />);
+    fireEvent.click(screen.getByText("What counts here"));
+    expect(screen.getByLabelText<HTMLInputElement>(/^Sizes/).value).toBe("small=1:2048mb:0.02EUR");
+    fireEvent.change(screen.getByLabelText("What definitions may ask for"), { target: { value: "devices" } });
+    fireEvent.click(screen.getByRole("button", { name: "Change it" }));
+    await waitFor(() => expect(change).toHaveBeenCalledWith("skiff", { allow: "devices", sizes: "small=1:2048mb:0.02EUR", size: "service" }));
   });
   it("offers to trust another key only when one is shown, and to forget only what rests", () => {
     shown(<SiteUpkeep site={skiff} />);

@@ -20,15 +20,16 @@ export function AddHost() {
           fields={[
             { name: "name", label: "What it is called here", placeholder: "skiff" },
             { name: "address", label: "Where it is", placeholder: "ssh://crew@skiff.example.com" },
+            { name: "through", label: "By way of another host, where it is behind one", placeholder: "ssh://crew@gate.example.com", optional: true },
           ]}
           send={(v) =>
-            api.addSite(v.name ?? "", v.address ?? "").then((t) => {
+            api.addSite(v.name ?? "", v.address ?? "", v.through || undefined).then((t) => {
               setTrust(t);
               return queries.invalidateQueries({ queryKey: ["sites"] });
             })
           }
           button="Add it"
-          command={(v) => `domicile sites add ${v.name || "NAME"} ${v.address || "ADDRESS"}`}
+          command={(v) => `domicile sites add ${v.name || "NAME"} ${v.address || "ADDRESS"}${v.through ? ` -through ${v.through}` : ""}`}
         />
         {trust && <Trust trust={trust} />}
       </details>
@@ -39,12 +40,43 @@ export function AddHost() {
 function Trust({ trust }: { trust: HostTrust }) {
   return (
     <div className="mt-3 flex flex-col gap-2" role="status">
+      {trust.through?.map((h) => (
+        <p key={h.host}>
+          The host {h.host} on the way is known by <span className="figures wrap-anywhere">{h.fingerprint}</span> now.
+        </p>
+      ))}
       <p>
         The host of {trust.name} shows the key <span className="figures wrap-anywhere">{trust.fingerprint}</span>, which is pinned now. Compare it there:
       </p>
       <CopyLine label="On the host" text="ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub" />
       <CopyLine label="In ~/.ssh/authorized_keys of the user there" text={trust.install} />
     </div>
+  );
+}
+
+/** A setting as it is written: the site's own, or the word for the service's. */
+const written = (s: Site, name: string, value: string) => (s.own?.includes(name) ? value || "none" : "service");
+
+/** What a site has of its own in place of the service's settings. */
+function SiteSettings({ site: s }: { site: Site }) {
+  const queries = useQueryClient();
+  const sizes = (s.sizes ?? []).map((x) => `${x.name}=${x.cpus}:${x.memoryBytes / 2 ** 20}mb${x.price ? `:${x.price.perHour}${x.price.currency}` : ""}`).join(",");
+  return (
+    <details>
+      <summary className="cursor-pointer">What counts here</summary>
+      <p className="quiet mt-1 text-sm">The word service stands for what counts everywhere. A change counts for what is made from now on.</p>
+      <Entry
+        keep
+        fields={[
+          { name: "allow", label: "What definitions may ask for", first: written(s, "allow", s.allow?.join(",") ?? "") },
+          { name: "sizes", label: "Sizes, as NAME=PROCESSORS:MEMORY:PRICE-AN-HOUR", first: written(s, "sizes", sizes) },
+          { name: "size", label: "The size of who asks for none", first: written(s, "size", s.size ?? "") },
+        ]}
+        send={(v) => api.changeSite(s.name, { allow: v.allow, sizes: v.sizes, size: v.size }).then(() => queries.invalidateQueries({ queryKey: ["sites"] }))}
+        button="Change it"
+        command={(v) => `domicile sites change ${s.name} -allow ${v.allow} -sizes ${v.sizes} -size ${v.size}`}
+      />
+    </details>
   );
 }
 
@@ -67,7 +99,7 @@ export function SiteUpkeep({ site: s }: { site: Site }) {
             Take nothing new
           </button>
         )}
-        {s.drained && !s.given && (
+        {s.drained && (
           <button type="button" className="btn btn-sm" onClick={() => drain.mutate(false)} disabled={drain.isPending}>
             Take workspaces again
           </button>
@@ -108,6 +140,7 @@ export function SiteUpkeep({ site: s }: { site: Site }) {
           </tbody>
         </table>
       )}
+      <SiteSettings site={s} />
       {trust.data && <Trust trust={trust.data} />}
       <TroubleNote error={examine.error ?? drain.error ?? trust.error ?? remove.error} />
       <AsCommand>{`domicile sites examine ${s.name}`}</AsCommand>

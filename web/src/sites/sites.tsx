@@ -36,21 +36,26 @@ const known = (n?: number) => (n === undefined ? "not known" : amount(n));
 function SitePlate({ site: s, admin }: { site: Site; admin: boolean }) {
   const rows: [string, string | undefined][] = [
     ["kind", s.kind],
+    ["where", s.address && s.address + (s.through ? `, by way of ${s.through}` : "")],
     ["runs", s.engine],
     ["system", s.system],
     ["processors", s.processors?.toString()],
-    ["memory", known(s.memoryBytes)],
+    ["memory", known(s.memoryBytes) + (s.promisedBytes ? `, ${amount(s.promisedBytes)} of it promised to what runs` : "")],
     ["disk free", known(s.diskFreeBytes)],
+    ["devices", s.devices?.join(", ")],
     ["graphics processor", s.gpu ? "can be given to workspaces" : undefined],
     ["root of a workspace", s.userNamespaces === undefined ? undefined : s.userNamespaces ? "is nobody on the host" : "is root on the host"],
     ["your workspaces", s.workspaces.toString()],
-    ["sizes", s.sizes?.map((x) => `${x.name} (${sizeWords(x)})`).join(", ")],
+    ["sizes", s.sizes?.map((x) => `${x.name} (${sizeWords(x)})`).join("; ")],
+    ["without a size", s.size && `it is ${s.size}`],
+    ["border", s.alone ? "each workspace has a machine of its own, in which a definition may ask for more" : undefined],
+    ["definitions may ask for", s.allow?.join(", ")],
   ];
   return (
     <article className="plate px-6 py-5" aria-label={s.name}>
       <div className="flex items-baseline justify-between gap-4">
         <h2 className="text-xl font-semibold">{s.name}</h2>
-        <span className={s.ready ? "text-success" : "text-error"}>{s.ready ? "● can hold workspaces" : "✕ does not answer"}</span>
+        <span className={s.ready ? "text-success" : "text-error"}>{s.ready ? (s.slow ? "● answers slowly" : "● can hold workspaces") : "✕ does not answer"}</span>
       </div>
       {s.userNamespaces === false && <p className="mt-2 break-words text-warning">▲ Root of a workspace is root on its host here: start its engine with userns-remap.</p>}
       {s.apart === false && <p className="mt-2 break-words text-warning">▲ Not everything that is untrusted is kept apart from the service's host.</p>}

@@ -1,0 +1,147 @@
+package engine
+
+import (
+	"archive/tar"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/docker/docker/api/types/image"
+	"github.com/docker/docker/pkg/jsonmessage"
+)
+
+// bringImage brings an image from another engine, without the layers that are here already: an
+// engine gives all of them, and takes an archive that lacks those that it has.
+func (s *Site) bringImage(ctx context.Context, from *Site, name string, progress func(string)) error {
+	var skip map[string]bool
+	if !s.isPodman() { // whose archives must be whole
+		var err error
+		if skip, err = s.layersHere(ctx, from, name); err != nil {
+			return err
+		}
+	}
+	progress("bringing the image to the engine at " + s.o.Name)
+	whole, err := from.api.ImageSave(ctx, []string{name})
+	if err != nil {
+		return from.explain(err, "give an image")
+	}
+	defer whole.Close()
+	parts, w := io.Pipe()
+	go func() { w.CloseWithError(without(whole, w, skip)) }()
+	defer parts.Close()
+	said, err := s.api.ImageLoad(ctx, parts)
+	if err != nil {
+		return s.explain(err, "take an image")
+	}
+	defer said.Body.Close()
+	return s.explain(followMessages(said.Body, func(jsonmessage.JSONMessage) {}), "take an image")
+}
+
+// layersHere names the files of an image's archive that have layers which are here already.
+func (s *Site) layersHere(ctx context.Context, from *Site, name string) (files map[string]bool, err error) {
+	wanted, err := from.api.ImageInspect(ctx, name)
+	if err != nil {
+		return nil, from.explain(err, "look at an image")
+	}
+	list, err := s.api.ImageList(ctx, image.ListOptions{All: true})
+	if err != nil {
+		return nil, s.explain(err, "list the engine's images")
+	}
+	most := 0
+	for _, i := range list {
+		there, err := s.api.ImageInspect(ctx, i.ID)
+		if isNotFound(err) {
+			continue
+		}
+		if err != nil {
+			return nil, s.explain(err, "look at an image")
+		}
+		most = max(most, sameFirst(wanted.RootFS.Layers, there.RootFS.Layers))
+	}
+	if most == 0 {
+		return nil, nil
+	}
+	// Which file has which layer is told at the archive's end.
+	archive, err := from.api.ImageSave(ctx, []string{name})
+	if err != nil {
+		return nil, from.explain(err, "give an image")
+	}
+	defer archive.Close()
+	layers, err := layerFiles(archive)
+	if err != nil {
+		return nil, fmt.Errorf("read the archive of an image: %w", err)
+	}
+	files = map[string]bool{}
+	for _, file := range layers[:min(most, len(layers))] {
+		files[file] = true
+	}
+	for _, file := range layers[min(most, len(layers)):] {
+		delete(files, file) // one that is in it twice
+	}
+	return files, nil
+}
+
+// sameFirst tells how many layers two images have in common from the lowest one on.
+func sameFirst(a, b []string) (n int) {
+	for n < len(a) && n < len(b) && a[n] == b[n] {
+		n++
+	}
+	return n
+}
+
+// mostManifest bounds the part of an archive that names its files.
+const mostManifest = 1 << 20
+
+// layerFiles reads from an image's archive which files its layers are, the lowest first.
+func layerFiles(archive io.Reader) ([]string, error) {
+	for r := tar.NewReader(archive); ; {
+		h, err := r.Next()
+		if errors.Is(err, io.EOF) {
+			return nil, nil // it is told otherwise: nothing is left out
+		}
+		if err != nil {
+			return nil, err
+		}
+		if h.Name != "manifest.json" {
+			continue
+		}
+		var list []struct{ Layers []string }
+		if err := json.NewDecoder(io.LimitReader(r, mostManifest)).Decode(&list); err != nil {
+			return nil, err
+		}
+		if len(list) != 1 {
+			return nil, nil
+		}
+		return list[0].Layers, nil
+	}
+}
+
+// without copies an archive but for some files.
+func without(from io.Reader, to io.Writer, skip map[string]bool) error {
+	if len(skip) == 0 {
+		_, err := io.Copy(to, from)
+		return err
+	}
+	w := tar.NewWriter(to)
+	for r := tar.NewReader(from); ; {
+		h, err := r.Next()
+		if errors.Is(err, io.EOF) {
+			return w.Close()
+		}
+		if err != nil {
+			return err
+		}
+		if skip[strings.TrimPrefix(h.Name, "./")] {
+			continue
+		}
+		if err := w.WriteHeader(h); err != nil {
+			return err
+		}
+		if _, err := io.Copy(w, r); err != nil {
+			return err
+		}
+	}
+}

@@ -1,0 +1,87 @@
+// Package machine is the site kind for workspaces that have a machine of their own: a computer
+// that is made for one workspace, in which an engine and the agent run. Who makes machines is a
+// Maker (package vm for virtual ones of this host); what is done in them is what is done at every
+// engine (package engine), through the stream that leads to the machine's.
+package machine
+
+import (
+	"context"
+	"net"
+	"time"
+)
+
+// Shape is what a machine is made of.
+type Shape struct {
+	Processors int
+	Memory     int64 // bytes
+	Disk       int64 // bytes; it takes what is written
+	// Base names what the machine begins with beyond a bare engine; empty: nothing. Machines of
+	// one base and one size come from one template.
+	Base string
+}
+
+// The states of machines.
+const (
+	Off     = "off" // made, or stopped: its disks are there
+	Running = "running"
+	Asleep  = "asleep" // its memory is kept: it goes on where it was
+)
+
+// Machine is a machine that was made.
+type Machine struct {
+	ID    string // of its workspace, as the site names it
+	State string
+	Shape Shape
+	Mark  string // what the site keeps with it
+	Bytes int64  // what it takes of the disk
+}
+
+// Spare is something that is kept because machines could come from it.
+type Spare struct {
+	Name  string
+	Bytes int64 // what it takes of the disk
+	Used  time.Time
+}
+
+// Facts are what was found of what makes machines.
+type Facts struct {
+	What       string // in words, such as "QEMU 7.2.22, software emulation"
+	Processors int
+	Memory     int64 // bytes
+	DiskFree   int64 // bytes
+}
+
+// Prepare does something in a machine whose engine is reached by dial.
+type Prepare func(ctx context.Context, dial func(ctx context.Context) (net.Conn, error)) error
+
+// Maker makes machines, starts and stops them, and leads to them. Every method can be called
+// again after a crash. Its errors are *fault.Fault where a person can act on them.
+type Maker interface {
+	// Examine looks at what makes machines.
+	Examine(ctx context.Context) (Facts, error)
+	// Ensure makes a machine, off, unless it is there; one that is there gets the processors and
+	// the memory of the shape, and is turned off where it has others. Where a template is made for it, prepare does
+	// in that all that its clones would have to do: dial opens a stream to its engine.
+	Ensure(ctx context.Context, id string, shape Shape, prepare Prepare) error
+	// Start has a machine run, where the host has room for it: it goes on where it was, or comes from its template, or boots. One
+	// that runs stays as it is. how tells in words which of these it was.
+	Start(ctx context.Context, id string) (how string, err error)
+	// Suspend keeps the memory of a machine and ends it. One that does not run stays as it is.
+	Suspend(ctx context.Context, id string) error
+	// Stop turns a machine off; its disks stay.
+	Stop(ctx context.Context, id string) error
+	// Remove removes a machine with its disks. What is not there is no error.
+	Remove(ctx context.Context, id string) error
+	// Find looks for a machine, without waking it.
+	Find(ctx context.Context, id string) (m Machine, found bool, err error)
+	// List lists the machines, without waking any.
+	List(ctx context.Context) ([]Machine, error)
+	// Spares lists what machines could come from and none does.
+	Spares(ctx context.Context) ([]Spare, error)
+	// RemoveSpare removes one, unless a machine comes from it by now.
+	RemoveSpare(ctx context.Context, name string) error
+	// Mark keeps a mark with a machine.
+	Mark(ctx context.Context, id, mark string) error
+	// Dial opens a stream to the engine of a machine that runs.
+	Dial(ctx context.Context, id string) (net.Conn, error)
+}

@@ -1,0 +1,396 @@
+package machine
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"math"
+	"net"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"domicile/internal/fault"
+	"domicile/internal/plan"
+	"domicile/internal/site"
+	"domicile/internal/site/engine"
+)
+
+// Options say what makes the machines, and what they are made for.
+type Options struct {
+	Kind  site.Kind
+	Maker Maker
+	// Engine is what the engines in all machines have in common.
+	Engine engine.Options
+	// Images is the engine that pulls and builds for the machines; nil, or an answer of nil: there
+	// is none.
+	Images func() *engine.Site
+	// Say tells of what a person who looks after the service should know; nil: nobody.
+	Say func(format string, args ...any)
+	// Usual is the size of a machine for a workspace without limits.
+	Usual Shape
+}
+
+// Site is a place where each workspace has a machine of its own.
+type Site struct {
+	o Options
+
+	mu      sync.Mutex
+	engines map[string]*engine.Site // by workspace
+}
+
+var (
+	_ site.Site     = (*Site)(nil)
+	_ site.Able     = (*Site)(nil)
+	_ site.Aside    = (*Site)(nil)
+	_ site.Differ   = (*Site)(nil)
+	_ site.Sweeper  = (*Site)(nil)
+	_ site.Measurer = (*Site)(nil)
+)
+
+// New makes the site of a maker of machines.
+func New(o Options) *Site {
+	if o.Say == nil {
+		o.Say = func(string, ...any) {}
+	}
+	o.Engine.Alone, o.Engine.Shared, o.Engine.BuildAt = true, nil, nil
+	return &Site{o: o, engines: map[string]*engine.Site{}}
+}
+
+// What a machine has more than its workspace may take: its engine works beside it.
+const (
+	ownMemory   = 384 << 20
+	memorySteps = 256 << 20 // so that machines of nearly one size come from one template
+)
+
+// Kind tells what makes the machines.
+func (s *Site) Kind() site.Kind { return s.o.Kind }
+
+// Abilities are what a machine of one's own can. Services beside a workspace, snapshots from
+// which others begin, helpers and doors are not among them.
+func (s *Site) Abilities() site.Abilities {
+	return site.Abilities{Aside: s, Differ: s, Sweeper: s, Measurer: s, Apart: true}
+}
+
+// Examine looks at what makes the machines, and whether there is an engine that pulls for them.
+func (s *Site) Examine(ctx context.Context) (site.Facts, error) {
+	f, err := s.o.Maker.Examine(ctx)
+	if err != nil {
+		return site.Facts{}, err
+	}
+	if _, err := s.images(); err != nil {
+		return site.Facts{}, err
+	}
+	return site.Facts{Engine: f.What, System: "this host, a machine for each workspace", Processors: f.Processors, MemoryBytes: f.Memory, DiskFreeBytes: f.DiskFree,
+		Elsewhere: true, UserNamespaces: true}, nil // root of a workspace is root of its machine alone
+}
+
+// engine gives the engine in a workspace's machine.
+func (s *Site) engine(workspace string) (*engine.Site, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if e := s.engines[workspace]; e != nil {
+		return e, nil
+	}
+	e, err := s.newEngine("the machine of "+workspace, func(ctx context.Context) (net.Conn, error) {
+		conn, err := s.o.Maker.Dial(ctx, workspace)
+		if err != nil {
+			return nil, err
+		}
+		return &bounded{Conn: conn}, nil
+	})
+	if err == nil {
+		s.engines[workspace] = e
+	}
+	return e, err
+}
+
+func (s *Site) newEngine(name string, dial func(ctx context.Context) (net.Conn, error)) (*engine.Site, error) {
+	o := s.o.Engine
+	o.Name, o.Dial = name, dial
+	return engine.New(o)
+}
+
+// awake gives the engine in a workspace's machine, which runs then.
+func (s *Site) awake(ctx context.Context, workspace string) (*engine.Site, error) {
+	if _, err := s.o.Maker.Start(ctx, workspace); err != nil {
+		return nil, err
+	}
+	return s.engine(workspace)
+}
+
+// mark is what is kept with a machine, so that it need not be asked.
+type mark struct {
+	Digest  string `json:"digest,omitempty"` // of the workspace's container
+	Running bool   `json:"running,omitempty"`
+}
+
+func readMark(m Machine) (v mark) {
+	_ = json.Unmarshal([]byte(m.Mark), &v) // none: nothing was made in it yet
+	return v
+}
+
+func (s *Site) mark(ctx context.Context, workspace string, v mark) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	return s.o.Maker.Mark(ctx, workspace, string(b))
+}
+
+// EnsureVolume makes the volume in the workspace's machine. Where that is not made yet, the volume
+// comes with it.
+func (s *Site) EnsureVolume(ctx context.Context, workspace string) (bool, error) {
+	_, found, err := s.o.Maker.Find(ctx, workspace)
+	if err != nil || !found {
+		return err == nil, err
+	}
+	e, err := s.awake(ctx, workspace)
+	if err != nil {
+		return false, err
+	}
+	return e.EnsureVolume(ctx, workspace)
+}
+
+// EnsureInstance makes the machine, brings the image into it, and makes the container there.
+func (s *Site) EnsureInstance(ctx context.Context, workspace string, judged plan.Judged[plan.Container]) error {
+	c := judged.Value()
+	images, err := s.images()
+	if err != nil {
+		return err
+	}
+	id, err := images.Holding(ctx, c.Image)
+	if err != nil {
+		return err
+	}
+	if id == "" {
+		return fault.Transient(nil, "image-gone", "", "the image %s is gone from the engine that pulls for the machines", c.Image)
+	}
+	bring := func(ctx context.Context, e *engine.Site) error {
+		return e.Bring(ctx, images, c.Image, id, func(string) {})
+	}
+	host, err := s.o.Maker.Examine(ctx)
+	if err != nil {
+		return err
+	}
+	shape := s.shape(c, host)
+	shape.Base = id + " " + c.Image
+	err = s.o.Maker.Ensure(ctx, workspace, shape, func(ctx context.Context, dial func(context.Context) (net.Conn, error)) error {
+		e, err := s.newEngine("a machine that becomes a template", dial)
+		if err == nil {
+			err = e.Prepare(ctx)
+		}
+		if err == nil {
+			err = bring(ctx, e)
+		}
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	e, err := s.awake(ctx, workspace)
+	if err != nil {
+		return err
+	}
+	if err := bring(ctx, e); err != nil {
+		return err
+	}
+	if _, err := e.EnsureVolume(ctx, workspace); err != nil {
+		return err
+	}
+	if err := e.EnsureInstance(ctx, workspace, judged); err != nil {
+		return err
+	}
+	return s.mark(ctx, workspace, mark{Digest: c.Digest})
+}
+
+// shape is that of a machine for a container: what the container may take, and what the engine
+// takes beside it; of the host's memory at most half, unless the definition needs more, and
+// nothing that the host has not.
+func (s *Site) shape(c plan.Container, host Facts) Shape {
+	shape := s.o.Usual
+	if c.Memory > 0 {
+		shape.Memory = withEngine(min(c.Memory, host.Memory))
+	}
+	shape.Memory = max(min(shape.Memory, host.Memory/shareOfMemory), withEngine(c.LeastMemory))
+	if c.CPUs > 0 {
+		shape.Processors = int(math.Ceil(min(c.CPUs, float64(host.Processors))))
+	}
+	shape.Processors = min(shape.Processors, host.Processors)
+	return shape
+}
+
+// shareOfMemory is the part of the host's memory that one machine has at most.
+const shareOfMemory = 2
+
+func withEngine(memory int64) int64 {
+	return (memory + ownMemory + memorySteps - 1) / memorySteps * memorySteps
+}
+
+// Start wakes the machine, and starts the container where it does not run.
+func (s *Site) Start(ctx context.Context, workspace string) error {
+	e, err := s.awake(ctx, workspace)
+	if fault.Code(err) == "machine-gone" {
+		return fault.Wrap(err, "workspace-gone", "provision the workspace again", "the workspace's machine is gone from the site")
+	}
+	if err != nil {
+		return err
+	}
+	if err := e.Start(ctx, workspace); err != nil {
+		return err
+	}
+	return s.marked(ctx, workspace, true)
+}
+
+// marked notes whether the container runs.
+func (s *Site) marked(ctx context.Context, workspace string, running bool) error {
+	m, found, err := s.o.Maker.Find(ctx, workspace)
+	if err != nil || !found {
+		return err
+	}
+	v := readMark(m)
+	v.Running = running
+	return s.mark(ctx, workspace, v)
+}
+
+// Stop has the machine sleep, with all that runs in it. Where its memory cannot be kept, what
+// runs is ended and the machine is turned off.
+func (s *Site) Stop(ctx context.Context, workspace string, grace time.Duration, services bool) error {
+	m, found, err := s.o.Maker.Find(ctx, workspace)
+	if err != nil || !found {
+		return err
+	}
+	if m.State == Running {
+		if err := s.o.Maker.Suspend(ctx, workspace); err != nil {
+			if ctx.Err() != nil {
+				return err
+			}
+			s.o.Say("the memory of the machine of %s cannot be kept, it is turned off: %v", workspace, err)
+			if e, engineErr := s.engine(workspace); engineErr == nil {
+				limited, done := context.WithTimeout(ctx, grace+offLimit)
+				_ = e.Stop(limited, workspace, grace, services) // it may not answer: it is turned off all the same
+				done()
+			}
+			if offErr := s.o.Maker.Stop(ctx, workspace); offErr != nil {
+				return errors.Join(err, offErr)
+			}
+		}
+	}
+	if err := s.closeOutlet(ctx, workspace); err != nil {
+		return err
+	}
+	return s.marked(ctx, workspace, false)
+}
+
+// closeOutlet takes the way out of a machine that does not run.
+func (s *Site) closeOutlet(ctx context.Context, workspace string) error {
+	images, err := s.images()
+	if err != nil {
+		return nil // then it had none
+	}
+	return images.RemoveOutlet(ctx, workspace)
+}
+
+// Remove removes the workspace's machine.
+func (s *Site) Remove(ctx context.Context, workspace string) error {
+	if err := s.o.Maker.Remove(ctx, workspace); err != nil {
+		return err
+	}
+	if err := s.closeOutlet(ctx, workspace); err != nil {
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	delete(s.engines, workspace)
+	return nil
+}
+
+// Find looks for the workspace's container. A machine that sleeps is not woken for it.
+func (s *Site) Find(ctx context.Context, workspace string) (site.Instance, bool, error) {
+	m, found, err := s.o.Maker.Find(ctx, workspace)
+	if err != nil || !found {
+		return site.Instance{}, false, err
+	}
+	return s.instance(ctx, m)
+}
+
+func (s *Site) instance(ctx context.Context, m Machine) (site.Instance, bool, error) {
+	if m.State == Running {
+		e, err := s.engine(m.ID)
+		if err != nil {
+			return site.Instance{}, false, err
+		}
+		ctx, cancel := context.WithTimeout(ctx, askLimit)
+		defer cancel()
+		return e.Find(ctx, m.ID)
+	}
+	v := readMark(m)
+	i := site.Instance{Workspace: m.ID, Digest: v.Digest}
+	if v.Running { // and nobody stopped it
+		i.Ended = "its machine ended"
+	}
+	return i, v.Digest != "", nil
+}
+
+// offLimit is how long a machine that is to be turned off has beyond the grace of its programs.
+const offLimit = 10 * time.Second
+
+// asking is how many machines are asked at one time, askLimit how long each has to answer: one
+// that is silent on purpose keeps nobody from the others.
+const (
+	asking   = 8
+	askLimit = 10 * time.Second
+)
+
+// List lists the workspaces' containers. Of a machine that runs and does not answer, it is told
+// what is known.
+func (s *Site) List(ctx context.Context) ([]site.Instance, error) {
+	machines, err := s.o.Maker.List(ctx)
+	if err != nil {
+		return nil, err
+	}
+	found := make([]*site.Instance, len(machines))
+	var all errgroup.Group
+	all.SetLimit(asking)
+	for n, m := range machines {
+		all.Go(func() error {
+			i, there, err := s.instance(ctx, m)
+			switch v := readMark(m); {
+			case err != nil && ctx.Err() != nil:
+				return err
+			case err != nil && v.Digest != "":
+				found[n] = &site.Instance{Workspace: m.ID, Digest: v.Digest, Running: v.Running}
+			case there:
+				found[n] = &i
+			}
+			return nil
+		})
+	}
+	if err := all.Wait(); err != nil {
+		return nil, err
+	}
+	var list []site.Instance
+	for _, i := range found {
+		if i != nil {
+			list = append(list, *i)
+		}
+	}
+	return list, nil
+}
+
+// Connect opens a stream to the agent in the workspace's container.
+func (s *Site) Connect(ctx context.Context, workspace string) (net.Conn, error) {
+	_, found, err := s.o.Maker.Find(ctx, workspace)
+	if err != nil {
+		return nil, err
+	}
+	if !found {
+		return nil, fault.Transient(nil, "workspace-gone", "", "the workspace's machine is not there")
+	}
+	e, err := s.engine(workspace)
+	if err != nil {
+		return nil, err
+	}
+	return e.Connect(ctx, workspace)
+}

@@ -1,0 +1,119 @@
+package vm
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"domicile/internal/channel"
+	"domicile/internal/fault"
+)
+
+// line gives the session with a machine, and begins it where there is none.
+func (m *Maker) line(ctx context.Context, id, folder string) (*channel.Line, error) {
+	m.mu.Lock()
+	l := m.lines[id]
+	m.mu.Unlock()
+	if l != nil {
+		select {
+		case <-l.Over():
+		default:
+			return l, nil
+		}
+	}
+	err := m.turns.take(ctx, "line of "+id, func() error {
+		m.mu.Lock()
+		now := m.lines[id]
+		m.mu.Unlock()
+		if now != nil && now != l { // somebody was faster
+			l = now
+			return nil
+		}
+		m.dropLine(id) // its ports are let go: each is one's at a time
+		var err error
+		if l, err = openLine(ctx, folder); err != nil {
+			return fault.Transient(err, "machine-silent", "", "the machine of the workspace %s does not answer", id)
+		}
+		m.mu.Lock()
+		defer m.mu.Unlock()
+		m.lines[id] = l
+		return nil
+	})
+	return l, err
+}
+
+func (m *Maker) dropLine(id string) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if l := m.lines[id]; l != nil {
+		l.Close()
+		delete(m.lines, id)
+	}
+}
+
+// openLine begins a session with the machine of a folder.
+func openLine(ctx context.Context, folder string) (*channel.Line, error) {
+	var d net.Dialer
+	control, err := d.DialContext(ctx, "unix", filepath.Join(folder, controlName))
+	if err != nil {
+		return nil, err
+	}
+	data, err := d.DialContext(ctx, "unix", filepath.Join(folder, dataPort))
+	if err != nil {
+		control.Close()
+		return nil, err
+	}
+	return channel.Open(ctx, control, data)
+}
+
+// wakeLimit bounds how long a machine takes to be told what it needs when it wakes.
+const wakeLimit = 20 * time.Second
+
+// wake gives a machine the time, fresh random numbers and a name of its own.
+func wake(ctx context.Context, l *channel.Line, name string) error {
+	ctx, cancel := context.WithTimeout(ctx, wakeLimit)
+	defer cancel()
+	stream, err := l.Dial(ctx, channel.ToWake)
+	if err != nil {
+		return fmt.Errorf("wake a machine: %w", err)
+	}
+	defer stream.Close()
+	stop := context.AfterFunc(ctx, func() { stream.Close() })
+	defer stop()
+	chance := make([]byte, 64)
+	_, _ = rand.Read(chance) // which never fails
+	if err := json.NewEncoder(stream).Encode(channel.Waking{Time: time.Now(), Chance: chance, Hostname: name}); err != nil {
+		return fmt.Errorf("wake a machine: %w", err)
+	}
+	answer, err := io.ReadAll(io.LimitReader(stream, mostSaid))
+	if err == nil && string(answer) != channel.Awake {
+		err = fmt.Errorf("it says %q", strings.TrimSpace(string(answer)))
+	}
+	if err != nil {
+		return fmt.Errorf("wake a machine: %w", err)
+	}
+	return nil
+}
+
+// mostSaid bounds what is read of a machine's answer: all in it is somebody else's word.
+const mostSaid = 400
+
+// waitUntil waits until something is so, at most for a limit, and tells whether it is.
+func waitUntil(ctx context.Context, limit time.Duration, so func() bool) bool {
+	ctx, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	for !so() {
+		select {
+		case <-time.After(20 * time.Millisecond):
+		case <-ctx.Done():
+			return so()
+		}
+	}
+	return true
+}

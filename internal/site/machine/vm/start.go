@@ -1,0 +1,291 @@
+package vm
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net/http"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/klauspost/compress/zstd"
+
+	"domicile/internal/channel"
+	"domicile/internal/fault"
+	"domicile/internal/site/machine/vm/process"
+)
+
+// How a machine came to run.
+const (
+	Ran     = "it ran"
+	Resumed = "it goes on where it was"
+	Cloned  = "it comes from a template"
+	Booted  = "it booted"
+)
+
+// Start has a machine run. What does not work costs time and no more: a machine whose memory
+// cannot be read, or whose template does not fit, boots from its disks.
+func (m *Maker) Start(ctx context.Context, id string) (how string, err error) {
+	err = m.turns.take(ctx, id, func() error {
+		folder, r, err := m.read(id)
+		if err != nil {
+			return err
+		}
+		if process.Runs(folder) {
+			how = Ran
+			return nil
+		}
+		done, err := m.roomFor(ctx, id, r.Shape)
+		if err != nil {
+			return err
+		}
+		defer done()
+		a, err := m.accelerator(ctx)
+		if err != nil {
+			return err
+		}
+		m.dropLine(id)
+		for _, way := range m.ways(folder, r) {
+			if how, err = way.how, way.start(ctx, id, folder, r, a); err == nil {
+				return nil
+			}
+			if endErr := process.End(context.WithoutCancel(ctx), folder); endErr != nil || ctx.Err() != nil {
+				return errors.Join(err, endErr)
+			}
+			m.dropLine(id)
+			m.o.Say("the machine of %s does not come to run in one way (%s), and is tried in another: %v", id, way.how, err)
+		}
+		return err
+	})
+	return how, err
+}
+
+// way is one way in which a machine may come to run.
+type way struct {
+	how   string
+	start func(ctx context.Context, id, folder string, r record, a accelerator) error
+}
+
+// ways are those by which the machine of a folder may come to run, the fastest first.
+func (m *Maker) ways(folder string, r record) (list []way) {
+	if _, err := os.Stat(filepath.Join(folder, memoryName)); err == nil {
+		list = append(list, way{Resumed, m.resume})
+	} else if _, err := os.Stat(filepath.Join(folder, startedName)); errors.Is(err, fs.ErrNotExist) && r.Template != "" {
+		list = append(list, way{Cloned, m.clone})
+	}
+	return append(list, way{Booted, m.boot})
+}
+
+// resume starts a machine with its memory.
+func (m *Maker) resume(ctx context.Context, id, folder string, r record, a accelerator) error {
+	kept := filepath.Join(folder, memoryName)
+	f, err := os.Open(kept)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	// From here on its disks change: what was kept of its memory does not fit them any more.
+	if err := os.Rename(kept, kept+".used"); err != nil {
+		return err
+	}
+	err = m.load(ctx, launching{folder: folder, outlet: true, shape: r.Shape, disks: r.Disks}, a, false, func(w io.Writer) error {
+		d, err := zstd.NewReader(f)
+		if err != nil {
+			return err
+		}
+		defer d.Close()
+		_, err = io.Copy(w, d)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	if err := m.awake(ctx, id, folder); err != nil {
+		return err
+	}
+	return os.Remove(kept + ".used")
+}
+
+// clone starts a machine as its template was.
+func (m *Maker) clone(ctx context.Context, id, folder string, r record, a accelerator) error {
+	if err := writeFile(filepath.Join(folder, startedName), nil); err != nil {
+		return err
+	}
+	err := m.load(ctx, launching{folder: folder, outlet: true, shape: r.Shape, disks: r.Disks, memory: clone, ram: m.in("templates", r.Template, ramName)}, a, true, func(w io.Writer) error {
+		f, err := os.Open(m.in("templates", r.Template, stateName))
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		_, err = io.Copy(w, f)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	return m.awake(ctx, id, folder)
+}
+
+// boot starts a machine from its disks.
+func (m *Maker) boot(ctx context.Context, id, folder string, r record, a accelerator) error {
+	if err := writeFile(filepath.Join(folder, startedName), nil); err != nil {
+		return err
+	}
+	_ = os.Remove(filepath.Join(folder, memoryName+".used"))
+	if err := m.launch(ctx, launching{folder: folder, outlet: true, shape: r.Shape, disks: r.Disks}, a); err != nil {
+		return err
+	}
+	return m.awake(ctx, id, folder)
+}
+
+// bootLimit bounds how long a machine takes until its engine answers; in software, on a busy
+// host, that is minutes.
+const bootLimit = 8 * time.Minute
+
+// aloneEvery is how often a machine is asked that does not answer yet.
+const aloneEvery = 50 * time.Millisecond
+
+// awake waits until a machine answers, wakes it, and waits for its engine.
+func (m *Maker) awake(ctx context.Context, id, folder string) error {
+	ctx, cancel := context.WithTimeout(ctx, bootLimit)
+	defer cancel()
+	var line *channel.Line
+	for {
+		var err error
+		if line, err = m.line(ctx, id, folder); err == nil {
+			break
+		}
+		if !process.Runs(folder) {
+			return m.ended(folder)
+		}
+		select {
+		case <-ctx.Done():
+			return fault.Transient(err, "machine-silent", "look at its console", "the machine of the workspace %s does not answer%s", id, console(ctx, folder))
+		case <-time.After(aloneEvery):
+		}
+	}
+	if err := wake(ctx, line, "machine-"+id); err != nil {
+		return err
+	}
+	return engineAnswers(ctx, line, folder)
+}
+
+// engineAnswers waits until a machine's engine answers.
+func engineAnswers(ctx context.Context, line *channel.Line, folder string) error {
+	for {
+		err := ping(ctx, line)
+		if err == nil {
+			return nil
+		}
+		select {
+		case <-line.Over():
+			return fault.Transient(err, "machine-silent", "", "the machine ended while its engine started%s", console(ctx, folder))
+		case <-ctx.Done():
+			return fault.Transient(errors.Join(err, ctx.Err()), "machine-silent", "look at its console", "the engine of the machine does not answer%s", console(ctx, folder))
+		case <-time.After(aloneEvery):
+		}
+	}
+}
+
+// pingLimit bounds one question to a machine's engine.
+const pingLimit = 20 * time.Second
+
+func ping(ctx context.Context, line *channel.Line) error {
+	ctx, cancel := context.WithTimeout(ctx, pingLimit)
+	defer cancel()
+	stream, err := line.Dial(ctx, channel.ToEngine)
+	if err != nil {
+		return err
+	}
+	defer stream.Close()
+	stop := context.AfterFunc(ctx, func() { stream.Close() })
+	defer stop()
+	if _, err := io.WriteString(stream, "GET /_ping HTTP/1.0\r\n\r\n"); err != nil {
+		return err
+	}
+	answer := make([]byte, len("HTTP/1.0 200"))
+	if _, err := io.ReadFull(stream, answer); err != nil {
+		return err
+	}
+	if status := string(answer[len(answer)-3:]); status != fmt.Sprint(http.StatusOK) {
+		return fmt.Errorf("the engine of the machine says %q", answer)
+	}
+	return nil
+}
+
+// ended tells why a machine has ended.
+func (m *Maker) ended(folder string) error {
+	return fault.New("machine-ended", "see what QEMU says", "the machine ended%s", lastOf(folder, outputName))
+}
+
+// console is the end of what a machine printed on its console, for a message.
+func console(ctx context.Context, folder string) string {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Second)
+	defer cancel()
+	var said string
+	err := monitor(ctx, folder, func(ask func(string, any) (json.RawMessage, error)) error {
+		b, err := ask("ringbuf-read", map[string]any{"device": consoleName, "size": consoleSize, "format": "utf8"})
+		if err != nil {
+			return err
+		}
+		return json.Unmarshal(b, &said)
+	})
+	if err != nil || said == "" {
+		return ""
+	}
+	return fmt.Sprintf(": %q", said[max(0, len(said)-mostSaid):])
+}
+
+// lastOf is the end of what QEMU says, for a message.
+func lastOf(folder, name string) string {
+	b, err := os.ReadFile(filepath.Join(folder, name))
+	if err != nil || len(b) == 0 {
+		return ""
+	}
+	return fmt.Sprintf(": %q", b[max(0, len(b)-mostSaid):])
+}
+
+// Suspend keeps a machine's memory, packed, and ends its process.
+func (m *Maker) Suspend(ctx context.Context, id string) error {
+	return m.turns.take(ctx, id, func() error {
+		folder, _, err := m.read(id)
+		if err != nil || !process.Runs(folder) {
+			return err
+		}
+		m.dropLine(id)
+		kept := filepath.Join(folder, memoryName)
+		err = save(ctx, folder, false, func(r io.Reader) error { return pack(r, kept+".new") })
+		if err != nil {
+			_ = os.Remove(kept + ".new")
+			goOn, done := context.WithTimeout(context.WithoutCancel(ctx), monitorLimit)
+			defer done()
+			_ = monitor(goOn, folder, func(ask func(string, any) (json.RawMessage, error)) error { _, err := ask("cont", nothing); return err }) // as if nothing had been
+			return fmt.Errorf("keep the memory of a machine: %w", err)
+		}
+		if err := process.End(ctx, folder); err != nil {
+			return err
+		}
+		return os.Rename(kept+".new", kept)
+	})
+}
+
+// pack writes a stream, packed, into a file.
+func pack(r io.Reader, file string) error {
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	w, err := zstd.NewWriter(f, zstd.WithEncoderLevel(zstd.SpeedFastest))
+	if err != nil {
+		return err
+	}
+	if _, err := io.Copy(w, r); err != nil {
+		return err
+	}
+	return errors.Join(w.Close(), f.Sync())
+}

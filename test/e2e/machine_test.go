@@ -1,0 +1,142 @@
+package e2e
+
+import (
+	"fmt"
+	"net"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"domicile/internal/client"
+)
+
+// A workspace with a machine of its own is like any other, may ask for more, and sleeps with all
+// that runs in it; nothing of the service's host is reached from it.
+func TestAMachineOfItsOwn(t *testing.T) {
+	image := filepath.Join(t.TempDir(), "image")
+	out, err := exec.CommandContext(t.Context(), "../../scripts/machine-image", image).CombinedOutput()
+	require.NoError(t, err, string(out))
+	serveWith(t, "-machines", image)
+	eventually(t, 60*time.Second, "the machines are looked at", func() bool {
+		list, err := client.Answer[[]client.Site](skipper.api.ListSites(t.Context()))
+		return err == nil && len(list) == 2 && list[0].Name == "machines" && list[0].Ready
+	})
+	sites := skipper.domicile(t, "sites").out
+	assert.Regexp(t, `machines +vm +ready.*QEMU [0-9.]+, (software emulation|hardware acceleration)`, sites)
+	assert.Contains(t, sites, "machines: Each workspace has a machine of its own there")
+
+	source := publish(t, "sailing", `{"image": "BASE", "remoteUser": "crew", "privileged": true, "forwardPorts": [8080], "containerEnv": {"TIDE": "flood"},
+		"postCreateCommand": "echo made > made", "postStartCommand": "nohup python3 -m http.server 8080 > /dev/null 2>&1 &",
+		"customizations": {"domicile": {"checks": {"python": {"command": "python3 --version"}}}}}`, map[string]string{"deck": "planks\n"})
+	planned := skipper.domicile(t, "plan", source, "-site", "machines").out
+	assert.Contains(t, planned, "it asks to be privileged: allowed, because this machine is yours alone.")
+	assert.Contains(t, skipper.domicile(t, "plan", source, "-site", "this-host").out, "it asks to be privileged, which this site does not allow")
+	assert.Contains(t, skipper.domicile(t, "plan", source).out, "Not at this-host: it cannot: ", "the place is chosen that can")
+	assert.NotContains(t, skipper.domicile(t, "check", source).out, "which this site does not allow", "there is a place that gives it")
+
+	a := skipper.provision(t, source, "sailing", "-site", "machines", "-size", "small")
+	require.Equal(t, 0, a.status, a.err)
+	assert.Equal(t, "crew", skipper.inside(t, "sailing", "id -un"))
+	assert.Equal(t, "made\nplanks\nflood", skipper.inside(t, "sailing", "cat made deck; echo $TIDE"))
+	assert.Contains(t, skipper.inside(t, "sailing", "python3 -c 'import urllib.request as r; print(r.urlopen(\"http://127.0.0.1:8080/deck\").read().decode())'"), "planks")
+	w := skipper.workspace(t, "sailing")
+	require.NotNil(t, w.Checks)
+	assert.True(t, (*w.Checks)[0].Ok)
+
+	// Nothing of the host: neither what listens there, nor its own network.
+	for _, host := range []string{"10.0.2.2", "127.0.0.1"} {
+		_, port, _ := strings.Cut(strings.TrimPrefix(world.Service.URL, "http://"), ":")
+		said := skipper.inside(t, "sailing", "timeout 5 python3 -c 'import socket; socket.create_connection((\""+host+"\", "+port+"), 3); print(\"reached\")' 2>&1 || true")
+		assert.NotContains(t, said, "reached", host)
+	}
+
+	// The world: as a container has it.
+	outside := listenOutside(t)
+	assert.Equal(t, "ahoy", skipper.inside(t, "sailing", "timeout 20 python3 -c 'import socket; print(socket.create_connection(("+outside+"), 15).recv(9).decode())'"))
+	t.Cleanup(func() {
+		if t.Failed() {
+			t.Log(world.Service.LastWords())
+		}
+	})
+
+	// It sleeps, and goes on with the programs that ran.
+	server := "ps -eo pid=,args= | grep '[h]ttp.server 8080' | sort -n | head -1"
+	pid := skipper.inside(t, "sailing", server)
+	require.NotEmpty(t, pid)
+	a = skipper.domicile(t, "stop", "sailing")
+	require.Equal(t, 0, a.status, a.err)
+	assert.Equal(t, client.WorkspaceState("stopped"), skipper.workspace(t, "sailing").State)
+	a = skipper.domicile(t, "start", "sailing")
+	require.Equal(t, 0, a.status, a.err)
+	assert.Contains(t, skipper.inside(t, "sailing", server), pid, "the program that ran")
+
+	// The service goes and comes: the machine goes on.
+	serveWith(t, "-machines", image)
+	eventually(t, 60*time.Second, "it is reached again", func() bool { return skipper.domicile(t, "run", "sailing", "--", "true").status == 0 })
+	assert.Contains(t, skipper.inside(t, "sailing", server), pid)
+
+	// A second one is a clone of the template.
+	began := time.Now()
+	a = skipper.provision(t, source, "sailing-too", "-site", "machines", "-size", "small")
+	require.Equal(t, 0, a.status, a.err)
+	t.Logf("a second one: %s", time.Since(began))
+	one, other := skipper.inside(t, "sailing", "head -c 16 /dev/urandom | xxd -p; cat /proc/sys/kernel/random/uuid"), skipper.inside(t, "sailing-too", "head -c 16 /dev/urandom | xxd -p; cat /proc/sys/kernel/random/uuid")
+	assert.NotEqual(t, one, other)
+
+	// One that the service was given rests and comes back by command.
+	require.Equal(t, 0, skipper.domicile(t, "sites", "drain", "machines").status)
+	assert.Contains(t, skipper.domicile(t, "plan", source, "-site", "machines").err, "takes nothing new")
+	a = skipper.domicile(t, "sites", "reopen", "machines")
+	require.Equal(t, 0, a.status, a.err)
+	assert.NotContains(t, a.out, "drained")
+
+	assert.Contains(t, skipper.domicile(t, "helper", "sailing", "-image", "BASE", "-as", "mate").err, "puts no helpers beside a workspace", "before a machine is made for one")
+	assert.Contains(t, skipper.domicile(t, "prepare", source, "-site", "machines").err, "keeps no snapshots")
+	assert.NotContains(t, skipper.domicile(t, "prepare").out, "sailing")
+	composed := publish(t, "sailing-composed", `{"dockerComposeFile": "compose.yaml", "service": "deck"}`, map[string]string{".devcontainer/compose.yaml": "services:\n  deck: {image: BASE}\n  hold: {image: BASE}\n"})
+	assert.Contains(t, skipper.domicile(t, "plan", composed, "-site", "machines").out, "the site machines runs no services beside a workspace")
+	for _, name := range []string{"sailing", "sailing-too"} {
+		require.Equal(t, 0, skipper.domicile(t, "remove", name, "-yes").status)
+	}
+	processes, _ := exec.CommandContext(t.Context(), "pgrep", "-af", "qemu-system.*"+"domicile-w").CombinedOutput()
+	assert.Empty(t, string(processes), "no machine is left")
+	serveWith(t)
+	require.Equal(t, 0, skipper.domicile(t, "sites", "remove", "machines").status)
+}
+
+// listenOutside greets whoever comes to this machine's address in its network, which is given as
+// Python writes it.
+func listenOutside(t *testing.T) string {
+	t.Helper()
+	addresses, err := net.InterfaceAddrs()
+	require.NoError(t, err)
+	for _, a := range addresses {
+		at, is := a.(*net.IPNet)
+		if !is || at.IP.To4() == nil || !at.IP.IsGlobalUnicast() {
+			continue
+		}
+		l, err := net.Listen("tcp", net.JoinHostPort(at.IP.String(), "0"))
+		require.NoError(t, err)
+		t.Cleanup(func() { l.Close() })
+		go func() {
+			for {
+				conn, err := l.Accept()
+				if err != nil {
+					return
+				}
+				_, _ = conn.Write([]byte("ahoy"))
+				conn.Close()
+			}
+		}()
+		host, port, err := net.SplitHostPort(l.Addr().String())
+		require.NoError(t, err)
+		return fmt.Sprintf("\"%s\", %s", host, port)
+	}
+	t.Fatal("this machine has no address in a network")
+	return ""
+}
