@@ -14,6 +14,8 @@ import (
 	"strings"
 	"syscall"
 
+	"github.com/moby/sys/mount"
+
 	"domicile/internal/fault"
 )
 
@@ -59,6 +61,9 @@ func (e *Engine) Start(ctx context.Context) error {
 	if err := e.makeBridge(ctx); err != nil {
 		return err
 	}
+	if err := e.unmountLeft(); err != nil {
+		return fmt.Errorf("take away what an engine before this one left mounted: %w", err)
+	}
 	path, err := e.lockingFilter(ctx)
 	if err != nil {
 		return err
@@ -84,6 +89,11 @@ func (e *Engine) Start(ctx context.Context) error {
 	}
 	return err
 }
+
+// unmountLeft unmounts what an engine left: one that is asked to start a container while it stops
+// leaves that container's files mounted, below the mount that the next engine makes of its own
+// data, and then nobody can remove the container.
+func (e *Engine) unmountLeft() error { return mount.RecursiveUnmount(filepath.Join(e.folder, "data")) }
 
 // lockingFilter gives the PATH on which an engine finds the packet filter's older program, where
 // this machine has that: it waits for others that change the filter, and with the newer one two
@@ -158,6 +168,7 @@ func (e *Engine) Stop() { e.daemon.stop(syscall.SIGTERM) }
 func (e *Engine) Close() {
 	bridges := append(e.bridges(), e.bridge)
 	e.Stop()
+	_ = e.unmountLeft() // for who removes the folder
 	for _, b := range bridges {
 		_ = exec.Command("ip", "link", "delete", b).Run() // gone already is as well
 	}

@@ -5,11 +5,13 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"os"
 	"strings"
 	"sync"
 	"testing"
 	"time"
 
+	"github.com/moby/sys/mount"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -124,7 +126,14 @@ func TestAnEngineThatRestarts(t *testing.T) {
 		out, err := engineSays(t, "network", "ls", "--format", "{{.Name}}")
 		return err == nil && !strings.Contains(out, "-trial-")
 	})
+	running, err := engineSays(t, "ps", "-q", "--filter", "label=domicile.workspace")
+	require.NoError(t, err)
+	files, err := engineSays(t, "inspect", "--format", "{{.GraphDriver.Data.MergedDir}}", running)
+	require.NoError(t, err, files)
 	world.Engine.Stop()
+	// An engine that is asked to start a container while it stops leaves its files mounted.
+	require.NoError(t, os.MkdirAll(files, 0o700))
+	require.NoError(t, mount.Mount("tmpfs", files, "tmpfs", ""))
 	back := false
 	t.Cleanup(func() {
 		if !back { // the tests that follow need it
