@@ -37,6 +37,57 @@ func (e BesideServiceHealth) Valid() bool {
 	}
 }
 
+// Defines values for ComparedKind.
+const (
+	ComparedKindCheck      ComparedKind = "check"
+	ComparedKindDefinition ComparedKind = "definition"
+	ComparedKindGem        ComparedKind = "gem"
+	ComparedKindImage      ComparedKind = "image"
+	ComparedKindLimit      ComparedKind = "limit"
+	ComparedKindNpm        ComparedKind = "npm"
+	ComparedKindPackage    ComparedKind = "package"
+	ComparedKindPip        ComparedKind = "pip"
+	ComparedKindSite       ComparedKind = "site"
+	ComparedKindSource     ComparedKind = "source"
+	ComparedKindSystem     ComparedKind = "system"
+	ComparedKindTool       ComparedKind = "tool"
+	ComparedKindVariable   ComparedKind = "variable"
+)
+
+// Valid indicates whether the value is a known member of the ComparedKind enum.
+func (e ComparedKind) Valid() bool {
+	switch e {
+	case ComparedKindCheck:
+		return true
+	case ComparedKindDefinition:
+		return true
+	case ComparedKindGem:
+		return true
+	case ComparedKindImage:
+		return true
+	case ComparedKindLimit:
+		return true
+	case ComparedKindNpm:
+		return true
+	case ComparedKindPackage:
+		return true
+	case ComparedKindPip:
+		return true
+	case ComparedKindSite:
+		return true
+	case ComparedKindSource:
+		return true
+	case ComparedKindSystem:
+		return true
+	case ComparedKindTool:
+		return true
+	case ComparedKindVariable:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DraftSeenSure.
 const (
 	DraftSeenSureCertain  DraftSeenSure = "certain"
@@ -82,19 +133,17 @@ func (e DraftWaySure) Valid() bool {
 // Defines values for DriftKind.
 const (
 	DriftKindApt        DriftKind = "apt"
-	DriftKindContainer  DriftKind = "container"
 	DriftKindDefinition DriftKind = "definition"
 	DriftKindGo         DriftKind = "go"
 	DriftKindNpm        DriftKind = "npm"
 	DriftKindPip        DriftKind = "pip"
+	DriftKindWorkspace  DriftKind = "workspace"
 )
 
 // Valid indicates whether the value is a known member of the DriftKind enum.
 func (e DriftKind) Valid() bool {
 	switch e {
 	case DriftKindApt:
-		return true
-	case DriftKindContainer:
 		return true
 	case DriftKindDefinition:
 		return true
@@ -103,6 +152,8 @@ func (e DriftKind) Valid() bool {
 	case DriftKindNpm:
 		return true
 	case DriftKindPip:
+		return true
+	case DriftKindWorkspace:
 		return true
 	default:
 		return false
@@ -451,12 +502,49 @@ type CheckResult struct {
 	Ok   bool    `json:"ok"`
 }
 
+// Compared defines model for Compared.
+type Compared struct {
+	Name string `json:"name"`
+
+	// Unseen Why it could not be looked at from inside; absent: it was.
+	Unseen *string `json:"unseen,omitempty"`
+}
+
+// ComparedKind What sort of thing is compared.
+type ComparedKind string
+
+// Comparison Two workspaces side by side.
+type Comparison struct {
+	A           Compared     `json:"a"`
+	B           Compared     `json:"b"`
+	Differences []Difference `json:"differences"`
+
+	// Same What was compared and is the same.
+	Same []ComparedKind `json:"same"`
+}
+
 // Credentials Name and password.
 type Credentials struct {
 	// Label What the token is for, shown in lists.
 	Label    *string `json:"label,omitempty"`
 	Name     string  `json:"name"`
 	Password string  `json:"password"`
+}
+
+// Difference defines model for Difference.
+type Difference struct {
+	// A Of the first; absent: it has none.
+	A *string `json:"a,omitempty"`
+
+	// B Of the second; absent: it has none.
+	B *string `json:"b,omitempty"`
+
+	// Kind What sort of thing is compared.
+	Kind ComparedKind `json:"kind"`
+	Name string       `json:"name"`
+
+	// Why Why it may be the culprit.
+	Why string `json:"why"`
 }
 
 // DraftAnswer What was seen in a repository, and the definitions it could want.
@@ -1236,6 +1324,12 @@ type RemoveSecretParams struct {
 	Source string `form:"source" json:"source"`
 }
 
+// CompareWorkspacesParams defines parameters for CompareWorkspaces.
+type CompareWorkspacesParams struct {
+	// With The other workspace.
+	With string `form:"with" json:"with"`
+}
+
 // ForeseeRebuildParams defines parameters for ForeseeRebuild.
 type ForeseeRebuildParams struct {
 	// Pull With new commits.
@@ -1502,6 +1596,9 @@ type ServerInterface interface {
 	// CheckWorkspace Proves the checks of a ready workspace now.
 	// (POST /workspaces/{name}/checks)
 	CheckWorkspace(w http.ResponseWriter, r *http.Request, name Name)
+	// CompareWorkspaces What differs between two workspaces of the account, the most likely culprit first.
+	// (GET /workspaces/{name}/comparison)
+	CompareWorkspaces(w http.ResponseWriter, r *http.Request, name Name, params CompareWorkspacesParams)
 	// GetDrift What of a workspace differs from what its definition says now.
 	// (GET /workspaces/{name}/drift)
 	GetDrift(w http.ResponseWriter, r *http.Request, name Name)
@@ -1892,6 +1989,12 @@ func (_ Unimplemented) GetWorkspace(w http.ResponseWriter, r *http.Request, name
 // CheckWorkspace Proves the checks of a ready workspace now.
 // (POST /workspaces/{name}/checks)
 func (_ Unimplemented) CheckWorkspace(w http.ResponseWriter, r *http.Request, name Name) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// CompareWorkspaces What differs between two workspaces of the account, the most likely culprit first.
+// (GET /workspaces/{name}/comparison)
+func (_ Unimplemented) CompareWorkspaces(w http.ResponseWriter, r *http.Request, name Name, params CompareWorkspacesParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -3150,6 +3253,48 @@ func (siw *ServerInterfaceWrapper) CheckWorkspace(w http.ResponseWriter, r *http
 	handler.ServeHTTP(w, r)
 }
 
+// CompareWorkspaces operation middleware
+func (siw *ServerInterfaceWrapper) CompareWorkspaces(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CompareWorkspacesParams
+
+	// ------------- Required query parameter "with" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "with", r.URL.Query(), &params.With, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "with"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "with", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.CompareWorkspaces(w, r, name, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // GetDrift operation middleware
 func (siw *ServerInterfaceWrapper) GetDrift(w http.ResponseWriter, r *http.Request) {
 
@@ -3804,6 +3949,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/workspaces/{name}/drift", wrapper.GetDrift)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/workspaces/{name}/comparison", wrapper.CompareWorkspaces)
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/workspaces/{name}/rebuild", wrapper.ForeseeRebuild)
@@ -6015,6 +6163,46 @@ func (response CheckWorkspacedefaultApplicationProblemPlusJSONResponse) VisitChe
 	return err
 }
 
+type CompareWorkspacesRequestObject struct {
+	Name   Name `json:"name"`
+	Params CompareWorkspacesParams
+}
+
+type CompareWorkspacesResponseObject interface {
+	VisitCompareWorkspacesResponse(w http.ResponseWriter) error
+}
+
+type CompareWorkspaces200JSONResponse Comparison
+
+func (response CompareWorkspaces200JSONResponse) VisitCompareWorkspacesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareWorkspacesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CompareWorkspacesdefaultApplicationProblemPlusJSONResponse) VisitCompareWorkspacesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetDriftRequestObject struct {
 	Name Name `json:"name"`
 }
@@ -6775,6 +6963,9 @@ type StrictServerInterface interface {
 	// CheckWorkspace Proves the checks of a ready workspace now.
 	// (POST /workspaces/{name}/checks)
 	CheckWorkspace(ctx context.Context, request CheckWorkspaceRequestObject) (CheckWorkspaceResponseObject, error)
+	// CompareWorkspaces What differs between two workspaces of the account, the most likely culprit first.
+	// (GET /workspaces/{name}/comparison)
+	CompareWorkspaces(ctx context.Context, request CompareWorkspacesRequestObject) (CompareWorkspacesResponseObject, error)
 	// GetDrift What of a workspace differs from what its definition says now.
 	// (GET /workspaces/{name}/drift)
 	GetDrift(ctx context.Context, request GetDriftRequestObject) (GetDriftResponseObject, error)
@@ -8435,6 +8626,33 @@ func (sh *strictHandler) CheckWorkspace(w http.ResponseWriter, r *http.Request, 
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(CheckWorkspaceResponseObject); ok {
 		if err := validResponse.VisitCheckWorkspaceResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CompareWorkspaces operation middleware
+func (sh *strictHandler) CompareWorkspaces(w http.ResponseWriter, r *http.Request, name Name, params CompareWorkspacesParams) {
+	var request CompareWorkspacesRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.CompareWorkspaces(ctx, request.(CompareWorkspacesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CompareWorkspaces")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(CompareWorkspacesResponseObject); ok {
+		if err := validResponse.VisitCompareWorkspacesResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

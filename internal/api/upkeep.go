@@ -5,6 +5,7 @@ import (
 	"context"
 	"slices"
 
+	"domicile/internal/compare"
 	"domicile/internal/drift"
 	"domicile/internal/site"
 )
@@ -19,6 +20,26 @@ func (s *Server) GetDrift(ctx context.Context, q GetDriftRequestObject) (GetDrif
 	return GetDrift200JSONResponse(each(list, func(f drift.Finding) Drift {
 		return Drift{Kind: DriftKind(f.Kind), Name: f.Name, Says: f.Says, Line: optional(f.Line)}
 	})), err
+}
+
+// CompareWorkspaces tells what differs between two workspaces of the account.
+func (s *Server) CompareWorkspaces(ctx context.Context, q CompareWorkspacesRequestObject) (CompareWorkspacesResponseObject, error) {
+	a, err := s.find(ctx, q.Name)
+	if err != nil {
+		return nil, err
+	}
+	b, err := s.find(ctx, q.Params.With)
+	if err != nil {
+		return nil, err
+	}
+	c, err := s.o.Runner.Compare(ctx, a, b)
+	return CompareWorkspaces200JSONResponse{
+		A: Compared{Name: q.Name, Unseen: optional(c.A.Unseen)}, B: Compared{Name: q.Params.With, Unseen: optional(c.B.Unseen)},
+		Differences: each(c.Differences, func(d compare.Difference) Difference {
+			return Difference{Kind: ComparedKind(d.Kind), Name: d.Name, A: optional(d.A), B: optional(d.B), Why: d.Why}
+		}),
+		Same: each(c.Same, func(k compare.Kind) ComparedKind { return ComparedKind(k) }),
+	}, err
 }
 
 // ListLeftovers lists what nothing uses any more.

@@ -38,6 +38,57 @@ func (e BesideServiceHealth) Valid() bool {
 	}
 }
 
+// Defines values for ComparedKind.
+const (
+	ComparedKindCheck      ComparedKind = "check"
+	ComparedKindDefinition ComparedKind = "definition"
+	ComparedKindGem        ComparedKind = "gem"
+	ComparedKindImage      ComparedKind = "image"
+	ComparedKindLimit      ComparedKind = "limit"
+	ComparedKindNpm        ComparedKind = "npm"
+	ComparedKindPackage    ComparedKind = "package"
+	ComparedKindPip        ComparedKind = "pip"
+	ComparedKindSite       ComparedKind = "site"
+	ComparedKindSource     ComparedKind = "source"
+	ComparedKindSystem     ComparedKind = "system"
+	ComparedKindTool       ComparedKind = "tool"
+	ComparedKindVariable   ComparedKind = "variable"
+)
+
+// Valid indicates whether the value is a known member of the ComparedKind enum.
+func (e ComparedKind) Valid() bool {
+	switch e {
+	case ComparedKindCheck:
+		return true
+	case ComparedKindDefinition:
+		return true
+	case ComparedKindGem:
+		return true
+	case ComparedKindImage:
+		return true
+	case ComparedKindLimit:
+		return true
+	case ComparedKindNpm:
+		return true
+	case ComparedKindPackage:
+		return true
+	case ComparedKindPip:
+		return true
+	case ComparedKindSite:
+		return true
+	case ComparedKindSource:
+		return true
+	case ComparedKindSystem:
+		return true
+	case ComparedKindTool:
+		return true
+	case ComparedKindVariable:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DraftSeenSure.
 const (
 	DraftSeenSureCertain  DraftSeenSure = "certain"
@@ -83,19 +134,17 @@ func (e DraftWaySure) Valid() bool {
 // Defines values for DriftKind.
 const (
 	DriftKindApt        DriftKind = "apt"
-	DriftKindContainer  DriftKind = "container"
 	DriftKindDefinition DriftKind = "definition"
 	DriftKindGo         DriftKind = "go"
 	DriftKindNpm        DriftKind = "npm"
 	DriftKindPip        DriftKind = "pip"
+	DriftKindWorkspace  DriftKind = "workspace"
 )
 
 // Valid indicates whether the value is a known member of the DriftKind enum.
 func (e DriftKind) Valid() bool {
 	switch e {
 	case DriftKindApt:
-		return true
-	case DriftKindContainer:
 		return true
 	case DriftKindDefinition:
 		return true
@@ -104,6 +153,8 @@ func (e DriftKind) Valid() bool {
 	case DriftKindNpm:
 		return true
 	case DriftKindPip:
+		return true
+	case DriftKindWorkspace:
 		return true
 	default:
 		return false
@@ -452,12 +503,49 @@ type CheckResult struct {
 	Ok   bool    `json:"ok"`
 }
 
+// Compared defines model for Compared.
+type Compared struct {
+	Name string `json:"name"`
+
+	// Unseen Why it could not be looked at from inside; absent: it was.
+	Unseen *string `json:"unseen,omitempty"`
+}
+
+// ComparedKind What sort of thing is compared.
+type ComparedKind string
+
+// Comparison Two workspaces side by side.
+type Comparison struct {
+	A           Compared     `json:"a"`
+	B           Compared     `json:"b"`
+	Differences []Difference `json:"differences"`
+
+	// Same What was compared and is the same.
+	Same []ComparedKind `json:"same"`
+}
+
 // Credentials Name and password.
 type Credentials struct {
 	// Label What the token is for, shown in lists.
 	Label    *string `json:"label,omitempty"`
 	Name     string  `json:"name"`
 	Password string  `json:"password"`
+}
+
+// Difference defines model for Difference.
+type Difference struct {
+	// A Of the first; absent: it has none.
+	A *string `json:"a,omitempty"`
+
+	// B Of the second; absent: it has none.
+	B *string `json:"b,omitempty"`
+
+	// Kind What sort of thing is compared.
+	Kind ComparedKind `json:"kind"`
+	Name string       `json:"name"`
+
+	// Why Why it may be the culprit.
+	Why string `json:"why"`
 }
 
 // DraftAnswer What was seen in a repository, and the definitions it could want.
@@ -1237,6 +1325,12 @@ type RemoveSecretParams struct {
 	Source string `form:"source" json:"source"`
 }
 
+// CompareWorkspacesParams defines parameters for CompareWorkspaces.
+type CompareWorkspacesParams struct {
+	// With The other workspace.
+	With string `form:"with" json:"with"`
+}
+
 // ForeseeRebuildParams defines parameters for ForeseeRebuild.
 type ForeseeRebuildParams struct {
 	// Pull With new commits.
@@ -1895,6 +1989,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /workspaces/{name}/checks (the `CheckWorkspace` operationId).
 	CheckWorkspace(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CompareWorkspaces What differs between two workspaces of the account, the most likely culprit first.
+	//
+	// Corresponds with GET /workspaces/{name}/comparison (the `CompareWorkspaces` operationId).
+	CompareWorkspaces(ctx context.Context, name Name, params *CompareWorkspacesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetDrift What of a workspace differs from what its definition says now.
 	//
@@ -3290,6 +3389,21 @@ func (c *Client) GetWorkspace(ctx context.Context, name Name, reqEditors ...Requ
 // Corresponds with POST /workspaces/{name}/checks (the `CheckWorkspace` operationId).
 func (c *Client) CheckWorkspace(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCheckWorkspaceRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CompareWorkspaces What differs between two workspaces of the account, the most likely culprit first.
+//
+// Corresponds with GET /workspaces/{name}/comparison (the `CompareWorkspaces` operationId).
+func (c *Client) CompareWorkspaces(ctx context.Context, name Name, params *CompareWorkspacesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareWorkspacesRequest(c.Server, name, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5688,6 +5802,63 @@ func NewCheckWorkspaceRequest(server string, name Name) (*http.Request, error) {
 	return req, nil
 }
 
+// NewCompareWorkspacesRequest constructs an http.Request for the CompareWorkspaces method
+func NewCompareWorkspacesRequest(server string, name Name, params *CompareWorkspacesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workspaces/%s/comparison", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "with", params.With, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetDriftRequest constructs an http.Request for the GetDrift method
 func NewGetDriftRequest(server string, name Name) (*http.Request, error) {
 	var err error
@@ -6921,6 +7092,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /workspaces/{name}/checks (the `CheckWorkspace` operationId).
 	CheckWorkspaceWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*CheckWorkspaceResponse, error)
+
+	// CompareWorkspacesWithResponse What differs between two workspaces of the account, the most likely culprit first.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /workspaces/{name}/comparison (the `CompareWorkspaces` operationId).
+	CompareWorkspacesWithResponse(ctx context.Context, name Name, params *CompareWorkspacesParams, reqEditors ...RequestEditorFn) (*CompareWorkspacesResponse, error)
 
 	// GetDriftWithResponse What of a workspace differs from what its definition says now.
 	//
@@ -9645,6 +9823,54 @@ func (r CheckWorkspaceResponse) ContentType() string {
 	return ""
 }
 
+type CompareWorkspacesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Comparison
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CompareWorkspacesResponse) GetJSON200() *Comparison {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CompareWorkspacesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CompareWorkspacesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CompareWorkspacesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CompareWorkspacesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CompareWorkspacesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetDriftResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -11396,6 +11622,19 @@ func (c *ClientWithResponses) CheckWorkspaceWithResponse(ctx context.Context, na
 		return nil, err
 	}
 	return ParseCheckWorkspaceResponse(rsp)
+}
+
+// CompareWorkspacesWithResponse What differs between two workspaces of the account, the most likely culprit first.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /workspaces/{name}/comparison (the `CompareWorkspaces` operationId).
+func (c *ClientWithResponses) CompareWorkspacesWithResponse(ctx context.Context, name Name, params *CompareWorkspacesParams, reqEditors ...RequestEditorFn) (*CompareWorkspacesResponse, error) {
+	rsp, err := c.CompareWorkspaces(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareWorkspacesResponse(rsp)
 }
 
 // GetDriftWithResponse What of a workspace differs from what its definition says now.
@@ -13425,6 +13664,39 @@ func ParseCheckWorkspaceResponse(rsp *http.Response) (*CheckWorkspaceResponse, e
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest []CheckResult
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCompareWorkspacesResponse parses an HTTP response from a CompareWorkspacesWithResponse call
+func ParseCompareWorkspacesResponse(rsp *http.Response) (*CompareWorkspacesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CompareWorkspacesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Comparison
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -2,6 +2,7 @@ package run
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -101,10 +102,13 @@ func lastLine(s string) string {
 }
 
 // bounded keeps the beginning of what is written.
-type bounded struct{ bytes.Buffer }
+type bounded struct {
+	bytes.Buffer
+	most int // bytes; 0: 64 kB
+}
 
 func (b *bounded) Write(p []byte) (int, error) {
-	if room := 64<<10 - b.Len(); room > 0 {
+	if room := cmp.Or(b.most, 64<<10) - b.Len(); room > 0 {
 		b.Buffer.Write(p[:min(len(p), room)])
 	}
 	return len(p), nil

@@ -484,6 +484,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/workspaces/{name}/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        /** What differs between two workspaces of the account, the most likely culprit first. */
+        get: operations["compareWorkspaces"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/workspaces/{name}/rebuild": {
         parameters: {
             query?: never;
@@ -1431,11 +1450,39 @@ export interface components {
         };
         Drift: {
             /** @enum {string} */
-            kind: "definition" | "container" | "apt" | "pip" | "npm" | "go";
+            kind: "definition" | "workspace" | "apt" | "pip" | "npm" | "go";
             name: string;
             says: string;
             /** @description What to add to the definition, or to do. */
             line?: string;
+        };
+        /** @description Two workspaces side by side. */
+        Comparison: {
+            a: components["schemas"]["Compared"];
+            b: components["schemas"]["Compared"];
+            differences: components["schemas"]["Difference"][];
+            /** @description What was compared and is the same. */
+            same: components["schemas"]["ComparedKind"][];
+        };
+        Compared: {
+            name: string;
+            /** @description Why it could not be looked at from inside; absent: it was. */
+            unseen?: string;
+        };
+        /**
+         * @description What sort of thing is compared.
+         * @enum {string}
+         */
+        ComparedKind: "check" | "definition" | "source" | "image" | "variable" | "tool" | "pip" | "npm" | "gem" | "package" | "system" | "limit" | "site";
+        Difference: {
+            kind: components["schemas"]["ComparedKind"];
+            name: string;
+            /** @description Of the first; absent: it has none. */
+            a?: string;
+            /** @description Of the second; absent: it has none. */
+            b?: string;
+            /** @description Why it may be the culprit. */
+            why: string;
         };
         /** @description A service beside a workspace. */
         BesideService: {
@@ -2591,6 +2638,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Drift"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    compareWorkspaces: {
+        parameters: {
+            query: {
+                /** @description The other workspace. */
+                with: string;
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Fine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -3,6 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { api, type Run, type Workspace } from "../api/client";
 import { Ago, seconds } from "../frame/time";
 import { TroubleNote } from "../frame/trouble";
+import { Beside } from "./beside";
 import { Checks, Services, Tasks } from "./proof";
 import { Snapshots } from "./snapshots";
 import { Timeline } from "./timeline";
@@ -25,6 +26,7 @@ export function Story({ workspace: w }: { workspace: Workspace }) {
       <Helpers workspace={w} />
       <Snapshots workspace={w} />
       <Drifted workspace={w} />
+      <Beside workspace={w} />
       {runs.data.length > 1 && (
         <section aria-labelledby="history" className="mt-8">
           <h2 id="history" className="mb-2 text-lg font-semibold">
