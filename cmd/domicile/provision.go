@@ -7,12 +7,13 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"domicile/internal/client"
 )
 
 var provisionCommand = command{
-	name: "provision", args: "SOURCE [-ref REF] [-name NAME] [-file PATH] [-site SITE] [-size SIZE] [-mount] [-detach] [-json]",
+	name: "provision", args: "SOURCE [-ref REF] [-name NAME] [-file PATH] [-site SITE] [-size SIZE] [-vary KEY=VALUE] [-mount] [-detach] [-json]",
 	summary: "Make a workspace of a git address or a folder on the service's host",
 	example: "domicile provision http://127.0.0.1:4390/skerry/timetable.git -ref main",
 	takes:   []string{"SOURCE"},
@@ -23,10 +24,11 @@ var provisionCommand = command{
 		file := f.String("file", "", "the definition, where the repository has several")
 		at := f.String("site", "", "the site, of those that domicile sites lists (default: the plan chooses)")
 		size := f.String("size", "", "a size of the site, which domicile sites lists (default: the definition's)")
+		vary := varyFlag(f, "vary", "set a property of the definition to another value: `KEY=VALUE`, where KEY is image, features.FEATURE.OPTION, build.args.NAME or containerEnv.NAME; again for each")
 		mount := f.Bool("mount", false, "mount the folder in place instead of copying it, where policy allows")
 		detach := f.Bool("detach", false, "do not wait for the end")
 		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
-			q := client.ProvisionRequest{Source: folderOr(args[0]), Ref: given(*ref), Name: given(*name), File: given(*file), Site: given(*at), Size: given(*size), Mount: mount}
+			q := client.ProvisionRequest{Source: folderOr(args[0]), Ref: given(*ref), Name: given(*name), File: given(*file), Site: given(*at), Size: given(*size), Mount: mount, Vary: vary.given()}
 			w, err := client.Answer[client.Workspace](c.Provision(ctx, q))
 			if err != nil {
 				return err
@@ -87,6 +89,33 @@ func folderOr(source string) string {
 		}
 	}
 	return source
+}
+
+// texts are the values of a flag that can be given again and again.
+type texts []string
+
+func (t *texts) String() string { return "" }
+func (t *texts) Set(s string) error {
+	key, _, found := strings.Cut(s, "=")
+	if !found || key == "" {
+		return fmt.Errorf("KEY=VALUE is wanted, not %q", s)
+	}
+	*t = append(*t, s)
+	return nil
+}
+
+// given are they as an answer; nil where there are none.
+func (t *texts) given() *client.Variations {
+	if len(*t) == 0 {
+		return nil
+	}
+	return (*client.Variations)(t)
+}
+
+func varyFlag(f *flag.FlagSet, name, usage string) *texts {
+	t := &texts{}
+	f.Var(t, name, usage)
+	return t
 }
 
 func given(s string) *string {

@@ -13,16 +13,23 @@ import (
 )
 
 var runCommand = command{
-	name: "run", args: "NAME -- COMMAND [ARGUMENT…]", summary: "Run a command in a workspace and pass its exit status on",
-	example: "domicile run timetable -- python3 -m unittest",
+	name: "run", args: "NAME -- COMMAND [ARGUMENT…] | -each KEY=VALUE,VALUE… SOURCE -- COMMAND [ARGUMENT…]", summary: "Run a command in a workspace, or in several versions of one, and pass its exit status on",
+	example: "domicile run timetable -- python3 -m unittest\ndomicile run -each image=12,13 http://127.0.0.1:4390/skerry/timetable.git -- python3 -m unittest",
 	takes:   anything,
 	setup: func(f *flag.FlagSet) action {
+		e := eachFlags(f)
 		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			if len(args) == 0 {
 				return wrongUse("NAME is missing")
 			}
 			if len(args) == 1 {
 				return wrongUse("COMMAND is missing")
+			}
+			if len(*e.each) > 0 {
+				return e.run(ctx, t, c, args[0], shellescape.QuoteCommand(args[1:]))
+			}
+			if err := e.alone(f); err != nil {
+				return err
 			}
 			return runIn(ctx, t, c, args[0], shellescape.QuoteCommand(args[1:]))
 		}

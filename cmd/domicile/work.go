@@ -12,7 +12,7 @@ import (
 )
 
 var planCommand = command{
-	name: "plan", args: "SOURCE [-ref REF] [-file PATH] [-site SITE] [-size SIZE] [-json]", summary: "Show what making a workspace would do, without doing it",
+	name: "plan", args: "SOURCE [-ref REF] [-file PATH] [-site SITE] [-size SIZE] [-vary KEY=VALUE] [-json]", summary: "Show what making a workspace would do, without doing it",
 	example: "domicile plan http://127.0.0.1:4390/skerry/fares.git",
 	takes:   []string{"SOURCE"},
 	setup: func(f *flag.FlagSet) action {
@@ -21,8 +21,9 @@ var planCommand = command{
 		file := f.String("file", "", "the definition, where there are several")
 		at := f.String("site", "", "the site (default: the plan chooses)")
 		size := f.String("size", "", "a size of the site")
+		vary := varyFlag(f, "vary", "set a property of the definition to another value: `KEY=VALUE`, as for provision; again for each")
 		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
-			answer, err := client.Answer[client.PlanAnswer](c.PlanSource(ctx, client.CheckRequest{Source: args[0], Ref: given(*ref), File: given(*file), Site: given(*at), Size: given(*size)}))
+			answer, err := client.Answer[client.PlanAnswer](c.PlanSource(ctx, client.CheckRequest{Source: args[0], Ref: given(*ref), File: given(*file), Site: given(*at), Size: given(*size), Vary: vary.given()}))
 			if err := present(t, *asJSON, answer, err, func(answer client.PlanAnswer) { printPlan(t, answer) }); err != nil {
 				return err
 			}

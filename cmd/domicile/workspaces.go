@@ -67,6 +67,14 @@ var showCommand = command{
 	},
 }
 
+// varied is what is set in its definition to another value than the file says.
+func varied(w client.Workspace) string {
+	if w.Vary == nil {
+		return ""
+	}
+	return strings.Join(*w.Vary, ", ")
+}
+
 func show(out io.Writer, w client.Workspace) {
 	fmt.Fprintf(out, "%s is %s", w.Name, w.State)
 	if w.Reason != nil {
@@ -74,7 +82,7 @@ func show(out io.Writer, w client.Workspace) {
 	}
 	fmt.Fprintln(out)
 	table := newTable(out)
-	for _, row := range [][2]string{{"source", sourceOf(w)}, {"commit", short(text(w.Commit))}, {"definition", text(w.Definition)}, {"image", text(w.Image)}, {"built from", text(w.Dockerfile)}, {"site", w.Site},
+	for _, row := range [][2]string{{"source", sourceOf(w)}, {"commit", short(text(w.Commit))}, {"definition", text(w.Definition)}, {"set to", varied(w)}, {"image", text(w.Image)}, {"built from", text(w.Dockerfile)}, {"site", w.Site},
 		{"user", text(w.User)}, {"folder", text(w.Folder)}, {"size", text(w.Size)}, {"helpers", helpersOf(w)}, {"made", ago(w.Created)}, {"used", ago(w.LastUsed)}} {
 		if row[1] != "" {
 			table.row("  "+row[0], row[1])

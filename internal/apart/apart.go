@@ -126,7 +126,7 @@ var (
 // Compose. What is asked of registries is asked by this process.
 func (r *Readers) Definition(ctx context.Context, of string, files fs.FS, o definition.Options) (*definition.Report, error) {
 	a := &answers{artifacts: o.Artifacts, images: o.Images, systems: []fs.FS{files}}
-	out, err := r.with(ctx, of, a, request{Definition: &wanted{o.File, o.Folder, o.IgnoreLocks, o.Labels}})
+	out, err := r.with(ctx, of, a, request{Definition: &wanted{o.File, o.Folder, o.IgnoreLocks, o.Labels, o.Variations}})
 	if err == nil && out.Definition == nil {
 		err = errNothing
 	}

@@ -57,7 +57,7 @@ func Main() int {
 func read(q request, files fs.FS, c *conversation) *done {
 	ctx := context.Background()
 	if w := q.Definition; w != nil {
-		o := definition.Options{File: w.File, Folder: w.Folder, IgnoreLocks: w.IgnoreLocks, Labels: w.Labels, Compose: compose.Reader{}}
+		o := definition.Options{File: w.File, Folder: w.Folder, IgnoreLocks: w.IgnoreLocks, Labels: w.Labels, Variations: w.Variations, Compose: compose.Reader{}}
 		if c != nil {
 			o.Artifacts, o.Images = c, c
 		}

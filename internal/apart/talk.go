@@ -101,4 +101,6 @@ type wanted struct {
 	Folder      string            `json:"folder"`
 	IgnoreLocks bool              `json:"ignoreLocks,omitempty"`
 	Labels      map[string]string `json:"labels,omitempty"`
+
+	Variations []definition.Variation `json:"variations,omitempty"`
 }

@@ -488,6 +488,9 @@ type CheckRequest struct {
 
 	// Source A git address or a folder on the service's host.
 	Source string `json:"source"`
+
+	// Vary Properties of the definition that are set to another value than its file says, as KEY=VALUE: image=TAG, features.FEATURE.OPTION=VALUE, build.args.NAME=VALUE or containerEnv.NAME=VALUE.
+	Vary *Variations `json:"vary,omitempty"`
 }
 
 // CheckResult The proof of one check.
@@ -936,6 +939,9 @@ type ProvisionRequest struct {
 	// Size A size of the site. Default: the definition's, or the service's.
 	Size   *string `json:"size,omitempty"`
 	Source string  `json:"source"`
+
+	// Vary Properties of the definition that are set to another value than its file says, as KEY=VALUE: image=TAG, features.FEATURE.OPTION=VALUE, build.args.NAME=VALUE or containerEnv.NAME=VALUE.
+	Vary *Variations `json:"vary,omitempty"`
 }
 
 // Refusal defines model for Refusal.
@@ -1226,6 +1232,9 @@ type TokenInfo struct {
 	LastUsed *time.Time `json:"lastUsed,omitempty"`
 }
 
+// Variations Properties of the definition that are set to another value than its file says, as KEY=VALUE: image=TAG, features.FEATURE.OPTION=VALUE, build.args.NAME=VALUE or containerEnv.NAME=VALUE.
+type Variations = []string
+
 // Version What runs here.
 type Version struct {
 	// HostKey Its public key, as in known_hosts.
@@ -1290,6 +1299,9 @@ type Workspace struct {
 	StopsAt *time.Time `json:"stopsAt,omitempty"`
 	Tasks   *[]Task    `json:"tasks,omitempty"`
 	User    *string    `json:"user,omitempty"`
+
+	// Vary Properties of the definition that are set to another value than its file says, as KEY=VALUE: image=TAG, features.FEATURE.OPTION=VALUE, build.args.NAME=VALUE or containerEnv.NAME=VALUE.
+	Vary *Variations `json:"vary,omitempty"`
 }
 
 // WorkspaceState lost: its site has nothing of it any more, or does not answer.

@@ -6,7 +6,9 @@ import (
 	"os"
 	"strings"
 
+	"domicile/internal/definition"
 	"domicile/internal/draft"
+	"domicile/internal/run"
 	"domicile/internal/source"
 )
 
@@ -26,10 +28,14 @@ func (s *Server) withSource(ctx context.Context, what string, ref *string, look 
 // CheckSource reads the definition of a source.
 func (s *Server) CheckSource(ctx context.Context, q CheckSourceRequestObject) (CheckSourceResponseObject, error) {
 	var answer CheckSource200JSONResponse
-	err := s.withSource(ctx, q.Body.Source, q.Body.Ref, func(c source.Checkout) error {
+	variations, err := definition.ParseVariations(value(q.Body.Vary))
+	if err != nil {
+		return nil, err
+	}
+	err = s.withSource(ctx, q.Body.Source, q.Body.Ref, func(c source.Checkout) error {
 		artifacts := *s.o.Artifacts
 		artifacts.Offline = value(q.Body.Offline)
-		report, text, err := s.o.Runner.ReadDefinition(ctx, c, value(q.Body.File), &artifacts, "")
+		report, text, err := s.o.Runner.ReadDefinition(ctx, c, run.Reading{File: value(q.Body.File), Variations: variations}, &artifacts)
 		if err != nil {
 			return err
 		}

@@ -156,7 +156,9 @@ func TestOthersWorkspacesAreNotThere(t *testing.T) {
 		"services": func() (*http.Response, error) { return finn.ListServices(ctx, "tide") },
 		"helpers":  func() (*http.Response, error) { return finn.ListHelpers(ctx, "tide") },
 		"drift":    func() (*http.Response, error) { return finn.GetDrift(ctx, "tide") },
-		"compare":  func() (*http.Response, error) { return finn.CompareWorkspaces(ctx, "tide", &client.CompareWorkspacesParams{With: "tide"}) },
+		"compare": func() (*http.Response, error) {
+			return finn.CompareWorkspaces(ctx, "tide", &client.CompareWorkspacesParams{With: "tide"})
+		},
 	} {
 		_, err := client.Answer[any](ask())
 		assert.Equal(t, "no-workspace", fault.Code(err), "%s: %v", what, err)

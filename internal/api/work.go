@@ -176,8 +176,12 @@ func (s *Server) serviceAt(ctx context.Context, name, service string) (records.W
 // PlanSource plans a workspace without making anything.
 func (s *Server) PlanSource(ctx context.Context, q PlanSourceRequestObject) (PlanSourceResponseObject, error) {
 	answer := PlanSource200JSONResponse{Steps: []PlannedStep{}}
-	err := s.withSource(ctx, q.Body.Source, q.Body.Ref, func(c source.Checkout) error {
-		first, err := s.o.Runner.PlanFirst(ctx, c, run.Request{Account: account(ctx).ID, Source: q.Body.Source, File: value(q.Body.File), Size: value(q.Body.Size), Site: value(q.Body.Site)})
+	variations, err := definition.ParseVariations(value(q.Body.Vary))
+	if err != nil {
+		return nil, err
+	}
+	err = s.withSource(ctx, q.Body.Source, q.Body.Ref, func(c source.Checkout) error {
+		first, err := s.o.Runner.PlanFirst(ctx, c, run.Request{Account: account(ctx).ID, Source: q.Body.Source, File: value(q.Body.File), Size: value(q.Body.Size), Site: value(q.Body.Site), Variations: variations})
 		for _, v := range first.Steps {
 			view := PlannedStep{Name: v.Name, Title: v.Title, There: &v.There}
 			if v.Millis > 0 {

@@ -11,6 +11,7 @@ import (
 
 	"domicile/internal/advice"
 	"domicile/internal/agent/wire"
+	"domicile/internal/definition"
 	"domicile/internal/fault"
 	"domicile/internal/plan"
 	"domicile/internal/records"
@@ -118,8 +119,12 @@ func (s *Server) GetWorkspace(ctx context.Context, q GetWorkspaceRequestObject) 
 
 // Provision starts the run that makes a workspace.
 func (s *Server) Provision(ctx context.Context, q ProvisionRequestObject) (ProvisionResponseObject, error) {
+	variations, err := definition.ParseVariations(value(q.Body.Vary))
+	if err != nil {
+		return nil, err
+	}
 	w, err := s.o.Runner.Provision(ctx, run.Request{Account: account(ctx).ID, Source: q.Body.Source, Ref: value(q.Body.Ref), Name: value(q.Body.Name),
-		File: value(q.Body.File), Site: value(q.Body.Site), Size: value(q.Body.Size), Mount: value(q.Body.Mount)})
+		File: value(q.Body.File), Site: value(q.Body.Site), Size: value(q.Body.Size), Mount: value(q.Body.Mount), Variations: variations})
 	v, err := s.after(ctx, w, err)
 	return Provision202JSONResponse(v), err
 }
@@ -265,6 +270,9 @@ func (s *Server) ready(ctx context.Context, name string) (records.Workspace, err
 func (s *Server) workspaceView(w records.Workspace, p *plan.Plan) Workspace {
 	v := Workspace{Id: w.ID, Name: w.Name, Source: w.Source, Ref: optional(w.Ref), Commit: optional(w.Commit), File: optional(w.File),
 		State: WorkspaceState(w.State), Reason: optional(w.Reason), Site: w.Site, Created: w.Created, LastUsed: w.LastUsed, Ports: []Port{}, Size: optional(w.Size)}
+	if list, err := run.VariationsOf(w); err == nil && len(list) > 0 { // what cannot be read varies nothing
+		v.Vary = new(each(list, definition.Variation.String))
+	}
 	if w.Mount {
 		v.Mount = &w.Mount
 	}

@@ -41,6 +41,8 @@ type Options struct {
 	Compose ComposeReader
 	// IgnoreLocks reads as if there were no lock files, to see what they would become.
 	IgnoreLocks bool
+	// Variations are set in the definition before it is looked at, in their order.
+	Variations []Variation
 }
 
 // Read reads the definition of a repository. It always returns a report; what is wrong
@@ -71,6 +73,7 @@ func Read(ctx context.Context, files fs.FS, o Options) *Report {
 		c.list[0].Message = "a definition must be an object, not " + t.Root.Kind.String()
 		return r
 	}
+	c.vary(t.Root, o.Variations)
 	r.Kind = c.kind(t.Root)
 	c.properties(t.Root, r.Kind)
 	r.Locks = &Locks{}

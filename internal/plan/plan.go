@@ -68,6 +68,8 @@ type Plan struct {
 	Granted []string `json:"granted,omitempty"`
 	// Definition is the file of the repository that it is made from.
 	Definition string `json:"definition,omitempty"`
+	// Variations are what is set in it in place of what the file says.
+	Variations []definition.Variation `json:"variations,omitempty"`
 	// Recipe is how the image is built.
 	Recipe *recipe.Recipe `json:"recipe,omitempty"`
 	// Services are the services beside the workspace, those that others wait for first.
@@ -204,6 +206,8 @@ type Input struct {
 	Account int64
 	// Services are those of the Compose files; nil for other kinds.
 	Services *Services
+	// Variations are what was set in the definition in place of what the file says.
+	Variations []definition.Variation
 }
 
 // Folder is a folder of the host, and who owns it.
@@ -234,7 +238,7 @@ func Make(r *definition.Report, in Input) (*Plan, error) {
 		Container:  Container{Hostname: in.Name, User: e.ContainerUser, Env: ownEnv(r), Init: e.Init, Override: *e.OverrideCommand, Entrypoints: e.Entrypoint},
 		Session:    Session{User: e.RemoteUser, Folder: e.WorkspaceFolder, Probe: e.UserEnvProbe, Env: e.RemoteEnv},
 		Ports:      []Port{},
-		Definition: r.File, Size: in.Size,
+		Definition: r.File, Size: in.Size, Variations: in.Variations,
 	}
 	made = userUpdate(r, in.Mount, made)
 	p.Container.places(r, refuse)

@@ -60,6 +60,9 @@ type Workspace struct {
 	Earlier   json.RawMessage
 	StopsAt   *time.Time // nobody uses it: it stops then
 	StayUntil *time.Time // it does not stop by itself before then
+	// Variations are []definition.Variation, or nil: what is set in its definition to another
+	// value than the file says.
+	Variations json.RawMessage
 }
 
 // The kinds of workspaces: those that people asked for, their helpers, and those in which
@@ -78,7 +81,7 @@ func (w Workspace) ShouldRun() bool {
 // SiteID is what the workspace is called at its site.
 func (w Workspace) SiteID() string { return fmt.Sprintf("w%d", w.ID) }
 
-const workspaceColumns = "id, account, name, source, ref, file, site, state, reason, wanted, commit, plan, planned, session, uid, created, last_used, checks, kind, parent, spec, mount, size, begins_with, earlier, stops_at, stay_until"
+const workspaceColumns = "id, account, name, source, ref, file, site, state, reason, wanted, commit, plan, planned, session, uid, created, last_used, checks, kind, parent, spec, mount, size, begins_with, earlier, stops_at, stay_until, variations"
 
 // listedColumns leave out what is large: a list is asked for often.
 var listedColumns = strings.NewReplacer(" plan,", " NULL::jsonb AS plan,", " earlier,", " NULL::jsonb AS earlier,").Replace(workspaceColumns)
@@ -88,9 +91,9 @@ func (q Queries) AddWorkspace(ctx context.Context, w Workspace) (Workspace, erro
 	if w.Kind == "" {
 		w.Kind = IsWorkspace
 	}
-	w, err := one[Workspace](ctx, q.db, `INSERT INTO workspaces (account, name, source, ref, file, site, state, wanted, kind, parent, spec, mount, size, begins_with)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14) ON CONFLICT DO NOTHING RETURNING `+workspaceColumns,
-		w.Account, w.Name, w.Source, w.Ref, w.File, w.Site, w.State, w.Wanted, w.Kind, w.Parent, w.Spec, w.Mount, w.Size, w.BeginsWith)
+	w, err := one[Workspace](ctx, q.db, `INSERT INTO workspaces (account, name, source, ref, file, site, state, wanted, kind, parent, spec, mount, size, begins_with, variations)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15) ON CONFLICT DO NOTHING RETURNING `+workspaceColumns,
+		w.Account, w.Name, w.Source, w.Ref, w.File, w.Site, w.State, w.Wanted, w.Kind, w.Parent, w.Spec, w.Mount, w.Size, w.BeginsWith, w.Variations)
 	if err == ErrNotFound {
 		err = ErrTaken
 	}
@@ -166,8 +169,8 @@ func (q Queries) SetWanted(ctx context.Context, id int64, wanted string) error {
 }
 
 // SetSource changes what a workspace that is not made yet is made from.
-func (q Queries) SetSource(ctx context.Context, id int64, ref, file, size string) error {
-	return q.change(ctx, ErrNotFound, "UPDATE workspaces SET ref = $2, file = $3, size = $4 WHERE id = $1", id, ref, file, size)
+func (q Queries) SetSource(ctx context.Context, id int64, ref, file, size string, variations json.RawMessage) error {
+	return q.change(ctx, ErrNotFound, "UPDATE workspaces SET ref = $2, file = $3, size = $4, variations = $5 WHERE id = $1", id, ref, file, size, variations)
 }
 
 // SetSite notes at which site a workspace is.

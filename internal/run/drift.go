@@ -67,7 +67,7 @@ func (r *Runner) planNow(ctx context.Context, w records.Workspace, pull bool) (n
 	if err != nil {
 		return now{why: err}, nil
 	}
-	if n.report, _, err = r.ReadDefinition(ctx, checkout, w.File, r.o.Artifacts, w.SiteID()); err != nil {
+	if n.report, err = r.readFor(ctx, checkout, w); err != nil {
 		return n, err
 	}
 	if n.report.HasErrors() {

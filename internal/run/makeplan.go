@@ -31,6 +31,9 @@ func (r *Runner) input(ctx context.Context, w records.Workspace, checkout source
 	if w.Planned > 0 {
 		in.Host.DiskFree = 0 // it has its place already
 	}
+	if in.Variations, err = VariationsOf(w); err != nil {
+		return in, err
+	}
 	if in.Size, err = plan.ChooseSize(here.Sizes, w.Size, wanted, here.Size); err != nil {
 		return in, err
 	}

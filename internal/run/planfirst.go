@@ -41,7 +41,7 @@ type First struct {
 // PlanFirst plans a workspace of a source that was fetched for an account, and tells what
 // is there already. Nothing is made.
 func (r *Runner) PlanFirst(ctx context.Context, c source.Checkout, q Request) (first First, err error) {
-	report, _, err := r.ReadDefinition(ctx, c, q.File, r.o.Artifacts, "")
+	report, _, err := r.ReadDefinition(ctx, c, Reading{File: q.File, Variations: q.Variations}, r.o.Artifacts)
 	if err != nil {
 		return first, err
 	}

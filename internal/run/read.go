@@ -13,6 +13,7 @@ import (
 	"domicile/internal/definition"
 	"domicile/internal/fault"
 	"domicile/internal/plan"
+	"domicile/internal/records"
 	"domicile/internal/source"
 )
 
@@ -21,7 +22,7 @@ var readStep = plain(func(c *execution, ctx context.Context, _ string) error { r
 
 // read reads the definition. It is cheap, and done again where a later step needs it.
 func (c *execution) read(ctx context.Context) error {
-	report, _, err := c.ReadDefinition(ctx, c.out.checkout, c.workspace.File, c.o.Artifacts, c.workspace.SiteID())
+	report, err := c.readFor(ctx, c.out.checkout, c.workspace)
 	if err != nil {
 		return err
 	}
@@ -53,10 +54,26 @@ func definitionFault(report *definition.Report) error {
 	return nil
 }
 
+// readFor reads the definition that a workspace is made from, with its variations.
+func (r *Runner) readFor(ctx context.Context, c source.Checkout, w records.Workspace) (*definition.Report, error) {
+	variations, err := VariationsOf(w)
+	if err != nil {
+		return nil, err
+	}
+	report, _, err := r.ReadDefinition(ctx, c, Reading{File: w.File, Of: w.SiteID(), Variations: variations}, r.o.Artifacts)
+	return report, err
+}
+
+// Reading says which definition of a checkout is read, and how.
+type Reading struct {
+	File       string                 // the definition, where there are several
+	Of         string                 // the workspace that it is read for, whose ${devcontainerId} it has; empty: none yet
+	Variations []definition.Variation // set in it in place of what the file says
+}
+
 // ReadDefinition reads the definition of a checkout without leaving its folder. The text
-// is that of the definition, where there is one. of is the workspace that it is read for,
-// whose ${devcontainerId} it has; empty: none yet.
-func (r *Runner) ReadDefinition(ctx context.Context, c source.Checkout, file string, artifacts *artifact.Store, of string) (*definition.Report, []byte, error) {
+// is that of the definition, where there is one.
+func (r *Runner) ReadDefinition(ctx context.Context, c source.Checkout, q Reading, artifacts *artifact.Store) (*definition.Report, []byte, error) {
 	root, err := os.OpenRoot(c.Folder)
 	if err != nil {
 		return nil, nil, fmt.Errorf("open the checkout: %w", err)
@@ -64,10 +81,10 @@ func (r *Runner) ReadDefinition(ctx context.Context, c source.Checkout, file str
 	// The report's features are read later through this root, which closes itself when
 	// nothing refers to it any more.
 	// The service's environment is nobody's laptop: ${localEnv:…} knows nothing of it.
-	o := definition.Options{File: file, Folder: path.Join("/workspaces", c.Name), Artifacts: artifacts, Images: artifacts, Compose: r.o.Compose}
-	if of != "" {
-		o.Labels = map[string]string{"domicile.workspace": of}
-		o.Folder = r.o.Source.Own(of, c.Name)
+	o := definition.Options{File: q.File, Folder: path.Join("/workspaces", c.Name), Artifacts: artifacts, Images: artifacts, Compose: r.o.Compose, Variations: q.Variations}
+	if q.Of != "" {
+		o.Labels = map[string]string{"domicile.workspace": q.Of}
+		o.Folder = r.o.Source.Own(q.Of, c.Name)
 	}
 	if c.Keep {
 		o.Folder = c.Folder
@@ -81,7 +98,7 @@ func (r *Runner) ReadDefinition(ctx context.Context, c source.Checkout, file str
 	case ctx.Err() != nil:
 		return nil, nil, ctx.Err()
 	case err != nil: // it got the better of who read it
-		return &definition.Report{Problems: []definition.Problem{{Severity: definition.Error, Code: "not-read", File: cmp.Or(file, ".devcontainer"), Message: fmt.Sprintf("this definition cannot be read: %v", err), Suggestion: "make it smaller, and what it names"}}}, nil, nil
+		return &definition.Report{Problems: []definition.Problem{{Severity: definition.Error, Code: "not-read", File: cmp.Or(q.File, ".devcontainer"), Message: fmt.Sprintf("this definition cannot be read: %v", err), Suggestion: "make it smaller, and what it names"}}}, nil, nil
 	}
 	return report, report.Source(), nil
 }

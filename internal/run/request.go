@@ -3,6 +3,7 @@ package run
 import (
 	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"regexp"
@@ -12,6 +13,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"domicile/internal/definition"
 	"domicile/internal/fault"
 	"domicile/internal/judge"
 	"domicile/internal/plan"
@@ -29,6 +31,8 @@ type Request struct {
 	Site    string // empty: the plan chooses
 	Size    string // empty: the definition's, or the service's
 	Mount   bool   // a folder of the host is mounted in place, not copied
+	// Variations are set in the definition in place of what its file says.
+	Variations []definition.Variation
 }
 
 var (
@@ -82,13 +86,17 @@ func (r *Runner) Provision(ctx context.Context, q Request) (records.Workspace, e
 	if err := r.hasSize(q); err != nil {
 		return records.Workspace{}, err
 	}
+	variations, err := encodeVariations(q.Variations)
+	if err != nil {
+		return records.Workspace{}, err
+	}
 	var w records.Workspace
 	err = r.o.Store.InTx(ctx, func(db records.Queries, tx pgx.Tx) error {
 		var err error
 		w, err = db.AddWorkspace(ctx, records.Workspace{Account: q.Account, Name: q.Name, Source: address.String(), Ref: q.Ref, File: q.File,
-			Site: q.Site, State: records.Waiting, Wanted: records.WantRunning, Size: q.Size, Mount: q.Mount})
+			Site: q.Site, State: records.Waiting, Wanted: records.WantRunning, Size: q.Size, Mount: q.Mount, Variations: variations})
 		if errors.Is(err, records.ErrTaken) {
-			w, err = r.goOn(ctx, db, q, address)
+			w, err = r.goOn(ctx, db, q, address, variations)
 		}
 		if err != nil {
 			return err
@@ -137,7 +145,7 @@ func (r *Runner) hasSize(q Request) (err error) {
 }
 
 // goOn finds the workspace of that name and tells whether a provision may go on with it.
-func (r *Runner) goOn(ctx context.Context, db records.Queries, q Request, a source.Address) (records.Workspace, error) {
+func (r *Runner) goOn(ctx context.Context, db records.Queries, q Request, a source.Address, variations json.RawMessage) (records.Workspace, error) {
 	w, err := db.LockWorkspace(ctx, q.Account, q.Name)
 	if err != nil {
 		return w, err
@@ -164,8 +172,8 @@ func (r *Runner) goOn(ctx context.Context, db records.Queries, q Request, a sour
 			return w, err
 		}
 	}
-	w.Ref, w.File, w.Size = q.Ref, q.File, q.Size
-	if err := db.SetSource(ctx, w.ID, q.Ref, q.File, q.Size); err != nil {
+	w.Ref, w.File, w.Size, w.Variations = q.Ref, q.File, q.Size, variations
+	if err := db.SetSource(ctx, w.ID, q.Ref, q.File, q.Size, variations); err != nil {
 		return w, err
 	}
 	return w, db.SetWanted(ctx, w.ID, records.WantRunning)

@@ -253,10 +253,14 @@ func (r *Runner) FromSnapshot(ctx context.Context, account, snapshot int64, name
 	if err := CheckName(name); err != nil {
 		return records.Workspace{}, err
 	}
+	variations, err := encodeVariations(p.Variations)
+	if err != nil {
+		return records.Workspace{}, err
+	}
 	var w records.Workspace
 	err = r.o.Store.InTx(ctx, func(db records.Queries, tx pgx.Tx) error {
 		w, err = db.AddWorkspace(ctx, records.Workspace{Account: account, Name: name, Source: s.Source, Ref: s.Ref, File: s.File, Size: s.Size, Site: s.Site,
-			State: records.Waiting, Wanted: records.WantRunning})
+			State: records.Waiting, Wanted: records.WantRunning, Variations: variations})
 		if errors.Is(err, records.ErrTaken) {
 			return fault.New("name-taken", "choose another with -name", "you have a workspace %s already", name)
 		}

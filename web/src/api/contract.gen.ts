@@ -1353,7 +1353,10 @@ export interface components {
             size?: string;
             /** @description Ask no registry: only what was fetched before is known. */
             offline?: boolean;
+            vary?: components["schemas"]["Variations"];
         };
+        /** @description Properties of the definition that are set to another value than its file says, as KEY=VALUE: image=TAG, features.FEATURE.OPTION=VALUE, build.args.NAME=VALUE or containerEnv.NAME=VALUE. */
+        Variations: string[];
         /** @description A registry that the service has credentials of. */
         Registry: {
             host: string;
@@ -1687,6 +1690,7 @@ export interface components {
             size?: string;
             /** @description Mount the folder in place instead of copying it, where policy allows. */
             mount?: boolean;
+            vary?: components["schemas"]["Variations"];
         };
         /** @description A place to work. */
         Workspace: {
@@ -1728,6 +1732,7 @@ export interface components {
             size?: string;
             /** @description The source is a folder of the host. */
             mount?: boolean;
+            vary?: components["schemas"]["Variations"];
             /**
              * Format: date-time
              * @description Nobody uses it: it stops then by itself.

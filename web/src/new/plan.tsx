@@ -5,8 +5,8 @@ import { seconds } from "../frame/time";
 import { TroubleNote } from "../frame/trouble";
 
 /** The plan, drawn before anything is made: its steps, what is there already, how long each takes. */
-export function Plan({ source, at, file, site = "", size }: { source: string; at: string; file?: string; site?: string; size: string }) {
-  const plan = useQuery({ queryKey: ["plan", source, at, file, site, size], queryFn: () => api.plan({ source, ref: at || undefined, file, site: site || undefined, size: size || undefined }) });
+export function Plan({ source, at, file, site = "", size, vary = [] }: { source: string; at: string; file?: string; site?: string; size: string; vary?: string[] }) {
+  const plan = useQuery({ queryKey: ["plan", source, at, file, site, size, vary], queryFn: () => api.plan({ source, ref: at || undefined, file, site: site || undefined, size: size || undefined, vary: vary.length > 0 ? vary : undefined }) });
   const longest = Math.max(...(plan.data?.steps.map((s) => s.millis ?? 0) ?? []), 1);
   return (
     <section aria-labelledby="plan" className="mt-6" aria-busy={plan.isPending}>

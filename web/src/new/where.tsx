@@ -1,7 +1,7 @@
 import { useState, type FormEvent } from "react";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useNavigate } from "react-router";
-import { api } from "../api/client";
+import { api, type Site } from "../api/client";
 import { AsCommand } from "../frame/copy";
 import { TroubleNote } from "../frame/trouble";
 import { amount, sizeWords } from "../frame/amount";
@@ -12,6 +12,12 @@ function suggested(source: string): string {
   return last.toLowerCase().replace(/[^a-z0-9]+/g, "-").replace(/^-+|-+$/g, "").slice(0, 40);
 }
 
+const linesOf = (text: string) =>
+  text
+    .split("\n")
+    .map((line) => line.trim())
+    .filter(Boolean);
+
 /** Where and how big, with the plan, and the one button that begins. */
 export function Where({ source, at, file }: { source: string; at: string; file?: string }) {
   const navigate = useNavigate();
@@ -20,19 +26,27 @@ export function Where({ source, at, file }: { source: string; at: string; file?:
   const [site, setSite] = useState("");
   const [size, setSize] = useState("");
   const [mount, setMount] = useState(false);
+  const [varied, setVaried] = useState("");
+  const [settled, setSettled] = useState(""); // it is planned when the writing is over
+  const vary = linesOf(varied);
   const folder = source.startsWith("/");
   const make = useMutation({
-    mutationFn: () => api.provision({ source, ref: at || undefined, name: name.trim(), file, site: site || undefined, size: size || undefined, mount: mount || undefined }),
+    mutationFn: () => api.provision({ source, ref: at || undefined, name: name.trim(), file, site: site || undefined, size: size || undefined, mount: mount || undefined, vary: vary.length > 0 ? vary : undefined }),
     onSuccess: (w) => navigate(`/workspaces/${w.name}`),
   });
   const prepare = useMutation({ mutationFn: () => api.prepare({ source, ref: at || undefined, file, site: site || undefined, size: size || undefined, follow: true }), onSuccess: () => navigate("/sites") });
+  const choose = (s: Site) => {
+    setSite(s.name);
+    if (!s.sizes?.some((has) => has.name === size)) setSize("");
+  };
   const submit = (e: FormEvent) => {
     e.preventDefault();
     make.mutate();
   };
   const open = sites.data?.filter((s) => !s.drained) ?? [];
   const several = open.length > 1;
-  const sizes = open[0]?.sizes ?? [];
+  const chosen = open.filter((s) => site === "" || s.name === site).flatMap((s) => s.sizes ?? []);
+  const sizes = chosen.filter((s, i) => chosen.findIndex((other) => other.name === s.name) === i);
   return (
     <form onSubmit={submit} className="flex flex-col gap-4">
       <fieldset>
@@ -45,7 +59,7 @@ export function Where({ source, at, file }: { source: string; at: string; file?:
         )}
         {open.map((s) => (
           <label key={s.name} className="flex items-start gap-2">
-            <input type="radio" name="site" className="radio radio-sm mt-1" checked={!several || site === s.name} onChange={() => setSite(s.name)} disabled={!s.ready} />
+            <input type="radio" name="site" className="radio radio-sm mt-1" checked={!several || site === s.name} onChange={() => choose(s)} disabled={!s.ready} />
             <span className={s.ready ? "" : "quiet"}>
               {s.name}
               <span className="quiet block text-sm">{s.ready ? `${s.processors} processors, ${amount(s.memoryBytes ?? 0)} memory` : "not ready: Sites says why"}</span>
@@ -73,6 +87,13 @@ export function Where({ source, at, file }: { source: string; at: string; file?:
           <span>Mount the folder in place instead of copying it</span>
         </label>
       )}
+      <details>
+        <summary className="cursor-pointer">Set to other values</summary>
+        <label className="mt-2 flex flex-col gap-1">
+          <span className="quiet text-sm">One a line, in place of what the file says: image=13, features.tide.harbour=Lamb Island, build.args.NAME=…, containerEnv.NAME=…</span>
+          <textarea className="textarea w-full font-mono text-sm" rows={3} aria-label="Set to other values" value={varied} onChange={(e) => setVaried(e.target.value)} onBlur={() => setSettled(varied)} />
+        </label>
+      </details>
       <label className="flex flex-col gap-1">
         Name
         <input className="input w-full" name="name" required value={name} onChange={(e) => setName(e.target.value)} />
@@ -86,8 +107,8 @@ export function Where({ source, at, file }: { source: string; at: string; file?:
         </button>
       )}
       <TroubleNote error={make.error ?? prepare.error} />
-      <AsCommand>{`domicile provision ${source}${at ? ` -ref ${at}` : ""} -name ${name}${file ? ` -file ${file}` : ""}${site && several ? ` -site ${site}` : ""}${size ? ` -size ${size}` : ""}${mount ? " -mount" : ""}`}</AsCommand>
-      <Plan source={source} at={at} file={file} site={site} size={size} />
+      <AsCommand>{`domicile provision ${source}${at ? ` -ref ${at}` : ""} -name ${name}${file ? ` -file ${file}` : ""}${site && several ? ` -site ${site}` : ""}${size ? ` -size ${size}` : ""}${vary.map((v) => ` -vary ${/^[\w.=:@/-]+$/.test(v) ? v : `'${v.replaceAll("'", `'\\''`)}'`}`).join("")}${mount ? " -mount" : ""}`}</AsCommand>
+      <Plan source={source} at={at} file={file} site={site} size={size} vary={linesOf(settled)} />
     </form>
   );
 }

@@ -35,6 +35,7 @@ function Facts({ workspace: w }: { workspace: Workspace }) {
     ["ref", w.ref],
     ["commit", w.commit?.slice(0, 12)],
     ["definition", w.definition],
+    ["set to", w.vary?.join(", ")],
     ["image", w.image],
     ["built from", w.dockerfile],
     ["site", w.site],
