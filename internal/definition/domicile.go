@@ -16,7 +16,11 @@ type Domicile struct {
 	IdleStop string  `json:"idleStop,omitempty"` // a duration such as "2h", or "never"; empty: the service's
 	Size     string  `json:"size,omitempty"`     // the name of a size; empty: the service's
 	Engine   bool    `json:"engine,omitempty"`   // it needs a container engine for helpers of its own
+	Place    string  `json:"place,omitempty"`    // OwnMachine, or empty: any
 }
+
+// OwnMachine is the place of a workspace that needs a machine of its own.
+const OwnMachine = "machine"
 
 // Check is something that must hold in a ready workspace.
 type Check struct {
@@ -49,7 +53,7 @@ var (
 func (c *checker) domicile(v *Value, path string) {
 	c.members(v, path, map[string]func(*checker, *Value, string){
 		"checks": (*checker).checks, "tasks": (*checker).tasks, "idleStop": (*checker).idleStop, "size": (*checker).text,
-		"engine": func(c *checker, v *Value, p string) { c.expect(v, p, Bool) },
+		"engine": func(c *checker, v *Value, p string) { c.expect(v, p, Bool) }, "place": (*checker).ownMachine,
 	})
 }
 
@@ -104,6 +108,12 @@ func (c *checker) tasks(v *Value, path string) {
 	}
 	if way := taskCircle(v); way != nil {
 		c.wrong(v, path, "task-cycle", "these tasks wait for each other: %s", strings.Join(way, " → "))
+	}
+}
+
+func (c *checker) ownMachine(v *Value, path string) {
+	if c.expect(v, path, String) && v.Str != OwnMachine {
+		c.wrong(v, path, "not-allowed", "%s is %q, a machine of its own, or left out; not %q", display(path), OwnMachine, v.Str).Suggestion = OwnMachine
 	}
 }
 
@@ -208,6 +218,8 @@ func readDomicile(v *Value) (*Domicile, error) {
 			d.IdleStop = m.Value.Str
 		case "size":
 			d.Size = m.Value.Str
+		case "place":
+			d.Place = m.Value.Str
 		case "engine":
 			d.Engine = m.Value.Kind == Bool && m.Value.Raw == "true"
 		case "checks":

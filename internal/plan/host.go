@@ -22,6 +22,8 @@ type Host struct {
 	// Devices are the devices of its host, and the folders they are in; nil: not known.
 	Devices []string
 	Lacks   Lacks
+	// Alone tells that each workspace has a machine of its own there.
+	Alone bool
 }
 
 // Lacks is what a site cannot do for a workspace.
@@ -41,6 +43,9 @@ func (p *Plan) able(h Host, mounts bool, r *written) {
 	}
 	if h.Lacks.Doors && p.Domicile != nil && p.Domicile.Engine {
 		lacks("/customizations/domicile/engine", "has no door for a workspace to make helpers by")
+	}
+	if p.Domicile != nil && p.Domicile.Place == definition.OwnMachine && h.Site != "" && !h.Alone {
+		r.RefuseFor("choose a site with machines (docs/machines.md), or take it out", r.place("/customizations/domicile/place"), "the site %s gives no workspace a machine of its own", h.Site)
 	}
 	if h.Lacks.Folders && mounts {
 		r.RefuseFor("leave -mount out", "", "the site %s has not the files of the service's host: no folder can be mounted in place", h.Site)
