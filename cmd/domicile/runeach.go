@@ -353,7 +353,7 @@ func printVersions(t *terminal, list []*variant) {
 	table.row("VERSION", "STATUS", "READY AFTER", "RAN", "LAST LINE")
 	for _, v := range list {
 		if v.Status == nil {
-			table.row(v.name(), "—", "—", "—", v.Problem)
+			table.row(v.name(), "-", "-", "-", v.Problem)
 			continue
 		}
 		table.row(v.name(), fmt.Sprint(*v.Status), seconds(time.Duration(v.ReadyMillis)*time.Millisecond), seconds(time.Duration(v.Millis)*time.Millisecond), orDash(lastLineOf(v.Output)))

@@ -38,7 +38,7 @@ func TestTheTableOfVersions(t *testing.T) {
 	assert.Regexp(t, `^VERSION +STATUS +READY AFTER +RAN +LAST LINE$`, lines[0])
 	assert.Regexp(t, `^image=12 +0 +2\.3 s +0\.0 s +fine$`, lines[1])
 	assert.Regexp(t, `^image=13 +3 .*no such harbour$`, lines[2])
-	assert.Regexp(t, `^image=15 +— .*there is no image$`, lines[4])
+	assert.Regexp(t, `^image=15 +- .*there is no image$`, lines[4])
 	assert.Contains(t, out.String(), "\n== image=12, image=14\nbegun\nfine\n\n== image=13\nbegun\nno such harbour\n", "what is the same is printed once")
 	assert.Equal(t, exitStatus(3), statusOf(list))
 	assert.Equal(t, exitStatus(1), statusOf(list[3:]))

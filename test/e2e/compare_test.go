@@ -45,7 +45,7 @@ func TestTwoWorkspacesSideBySide(t *testing.T) {
 	assert.Equal(t, client.Difference{Kind: client.ComparedKindPackage, Name: "pilot", B: new("2.4"), Why: c.Differences[1].Why}, c.Differences[1])
 	assert.Contains(t, c.Differences[1].Why, "by hand")
 	said := skipper.domicile(t, "compare", "port", "starboard").out
-	assert.Regexp(t, `(?s)2 differences between port and starboard, the most likely culprit first.*1  check pilot.*names it; both are made from the same.*2  package pilot\n +port +—\n +starboard  2\.4\n`, said)
+	assert.Regexp(t, `(?s)2 differences between port and starboard, the most likely culprit first.*1  check pilot.*names it; both are made from the same.*2  package pilot\n +port +-\n +starboard  2\.4\n`, said)
 	assert.Contains(t, said, "The same: ")
 
 	require.Equal(t, 0, skipper.domicile(t, "stop", "starboard").status)
