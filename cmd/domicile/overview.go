@@ -18,7 +18,7 @@ func groups() []group {
 		{"What a repository says", []command{checkCommand, templatesCommand, draftCommand, planCommand}},
 		{"Workspaces", []command{provisionCommand, listCommand, showCommand, followCommand, logCommand, startCommand, stopCommand, stayCommand, removeCommand}},
 		{"Working in one", []command{shellCommand, runCommand, forwardCommand, checksCommand, tasksCommand, servicesCommand, helperCommand}},
-		{"Later on", []command{driftCommand, compareCommand, rebuildCommand, snapshotsCommand, prepareCommand}},
+		{"Later on", []command{driftCommand, compareCommand, rebuildCommand, moveCommand, snapshotsCommand, prepareCommand}},
 		{"You", []command{loginCommand, logoutCommand, keysCommand, personalCommand, authorCommand, secretsCommand, githostsCommand, passwordCommand, tokensCommand}},
 		{"The service", []command{serveCommand, sitesCommand, tidyCommand, accountsCommand, signInsCommand, registriesCommand, versionCommand}},
 		{"", []command{throughCommand}},

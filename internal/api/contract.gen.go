@@ -244,6 +244,7 @@ func (e PreparedState) Valid() bool {
 // Defines values for RunKind.
 const (
 	RunKindAttach    RunKind = "attach"
+	RunKindMove      RunKind = "move"
 	RunKindPrepare   RunKind = "prepare"
 	RunKindProvision RunKind = "provision"
 	RunKindRebuild   RunKind = "rebuild"
@@ -258,6 +259,8 @@ const (
 func (e RunKind) Valid() bool {
 	switch e {
 	case RunKindAttach:
+		return true
+	case RunKindMove:
 		return true
 	case RunKindPrepare:
 		return true
@@ -733,6 +736,15 @@ type LogLine struct {
 	Number int64     `json:"number"`
 	Step   int       `json:"step"`
 	Text   string    `json:"text"`
+}
+
+// MoveRequest defines model for MoveRequest.
+type MoveRequest struct {
+	// Site Where it goes.
+	Site string `json:"site"`
+
+	// Size A size of that site. Default: one of the same name there, or the usual one.
+	Size *string `json:"size,omitempty"`
 }
 
 // NewAccount An account to make.
@@ -1426,6 +1438,9 @@ type ProvisionJSONRequestBody = ProvisionRequest
 // AddHelperJSONRequestBody defines body for AddHelper for application/json ContentType.
 type AddHelperJSONRequestBody = NewHelper
 
+// MoveWorkspaceJSONRequestBody defines body for MoveWorkspace for application/json ContentType.
+type MoveWorkspaceJSONRequestBody = MoveRequest
+
 // ReturnWorkspaceJSONRequestBody defines body for ReturnWorkspace for application/json ContentType.
 type ReturnWorkspaceJSONRequestBody = ReturnTo
 
@@ -1620,6 +1635,9 @@ type ServerInterface interface {
 	// AddHelper Starts a run that makes a helper beside a workspace. It is a workspace of its own, called by both names with a dot between.
 	// (POST /workspaces/{name}/helpers)
 	AddHelper(w http.ResponseWriter, r *http.Request, name Name)
+	// MoveWorkspace Takes a workspace to another site, with all its files. What was stays until it works there.
+	// (POST /workspaces/{name}/move)
+	MoveWorkspace(w http.ResponseWriter, r *http.Request, name Name)
 	// ForeseeRebuild What a rebuild would do and what would be lost by it, without doing it.
 	// (GET /workspaces/{name}/rebuild)
 	ForeseeRebuild(w http.ResponseWriter, r *http.Request, name Name, params ForeseeRebuildParams)
@@ -2025,6 +2043,12 @@ func (_ Unimplemented) ListHelpers(w http.ResponseWriter, r *http.Request, name 
 // AddHelper Starts a run that makes a helper beside a workspace. It is a workspace of its own, called by both names with a dot between.
 // (POST /workspaces/{name}/helpers)
 func (_ Unimplemented) AddHelper(w http.ResponseWriter, r *http.Request, name Name) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// MoveWorkspace Takes a workspace to another site, with all its files. What was stays until it works there.
+// (POST /workspaces/{name}/move)
+func (_ Unimplemented) MoveWorkspace(w http.ResponseWriter, r *http.Request, name Name) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -3385,6 +3409,32 @@ func (siw *ServerInterfaceWrapper) AddHelper(w http.ResponseWriter, r *http.Requ
 	handler.ServeHTTP(w, r)
 }
 
+// MoveWorkspace operation middleware
+func (siw *ServerInterfaceWrapper) MoveWorkspace(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.MoveWorkspace(w, r, name)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // ForeseeRebuild operation middleware
 func (siw *ServerInterfaceWrapper) ForeseeRebuild(w http.ResponseWriter, r *http.Request) {
 
@@ -3961,6 +4011,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/workspaces/{name}/drift", wrapper.GetDrift)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/workspaces/{name}/move", wrapper.MoveWorkspace)
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/workspaces/{name}/comparison", wrapper.CompareWorkspaces)
@@ -6333,6 +6386,46 @@ func (response AddHelperdefaultApplicationProblemPlusJSONResponse) VisitAddHelpe
 	return err
 }
 
+type MoveWorkspaceRequestObject struct {
+	Name Name `json:"name"`
+	Body *MoveWorkspaceJSONRequestBody
+}
+
+type MoveWorkspaceResponseObject interface {
+	VisitMoveWorkspaceResponse(w http.ResponseWriter) error
+}
+
+type MoveWorkspace202JSONResponse Workspace
+
+func (response MoveWorkspace202JSONResponse) VisitMoveWorkspaceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MoveWorkspacedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MoveWorkspacedefaultApplicationProblemPlusJSONResponse) VisitMoveWorkspaceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ForeseeRebuildRequestObject struct {
 	Name   Name `json:"name"`
 	Params ForeseeRebuildParams
@@ -6987,6 +7080,9 @@ type StrictServerInterface interface {
 	// AddHelper Starts a run that makes a helper beside a workspace. It is a workspace of its own, called by both names with a dot between.
 	// (POST /workspaces/{name}/helpers)
 	AddHelper(ctx context.Context, request AddHelperRequestObject) (AddHelperResponseObject, error)
+	// MoveWorkspace Takes a workspace to another site, with all its files. What was stays until it works there.
+	// (POST /workspaces/{name}/move)
+	MoveWorkspace(ctx context.Context, request MoveWorkspaceRequestObject) (MoveWorkspaceResponseObject, error)
 	// ForeseeRebuild What a rebuild would do and what would be lost by it, without doing it.
 	// (GET /workspaces/{name}/rebuild)
 	ForeseeRebuild(ctx context.Context, request ForeseeRebuildRequestObject) (ForeseeRebuildResponseObject, error)
@@ -8750,6 +8846,39 @@ func (sh *strictHandler) AddHelper(w http.ResponseWriter, r *http.Request, name 
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(AddHelperResponseObject); ok {
 		if err := validResponse.VisitAddHelperResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// MoveWorkspace operation middleware
+func (sh *strictHandler) MoveWorkspace(w http.ResponseWriter, r *http.Request, name Name) {
+	var request MoveWorkspaceRequestObject
+
+	request.Name = name
+
+	var body MoveWorkspaceJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.MoveWorkspace(ctx, request.(MoveWorkspaceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MoveWorkspace")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(MoveWorkspaceResponseObject); ok {
+		if err := validResponse.VisitMoveWorkspaceResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

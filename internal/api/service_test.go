@@ -155,6 +155,7 @@ func TestOthersWorkspacesAreNotThere(t *testing.T) {
 		"runs":     func() (*http.Response, error) { return finn.ListRuns(ctx, "tide") },
 		"services": func() (*http.Response, error) { return finn.ListServices(ctx, "tide") },
 		"helpers":  func() (*http.Response, error) { return finn.ListHelpers(ctx, "tide") },
+		"move":     func() (*http.Response, error) { return finn.MoveWorkspace(ctx, "tide", client.MoveRequest{Site: "s"}) },
 		"drift":    func() (*http.Response, error) { return finn.GetDrift(ctx, "tide") },
 		"compare": func() (*http.Response, error) {
 			return finn.CompareWorkspaces(ctx, "tide", &client.CompareWorkspacesParams{With: "tide"})

@@ -111,6 +111,16 @@ func (s *Server) RebuildWorkspace(ctx context.Context, q RebuildWorkspaceRequest
 	return RebuildWorkspace202JSONResponse(v), err
 }
 
+// MoveWorkspace starts the run that takes a workspace to another site.
+func (s *Server) MoveWorkspace(ctx context.Context, q MoveWorkspaceRequestObject) (MoveWorkspaceResponseObject, error) {
+	if _, err := s.find(ctx, q.Name); err != nil {
+		return nil, err
+	}
+	w, err := s.o.Runner.Move(ctx, account(ctx).ID, q.Name, q.Body.Site, value(q.Body.Size))
+	v, err := s.after(ctx, w, err)
+	return MoveWorkspace202JSONResponse(v), err
+}
+
 // ListServices tells how the services beside a workspace are.
 func (s *Server) ListServices(ctx context.Context, q ListServicesRequestObject) (ListServicesResponseObject, error) {
 	w, err := s.find(ctx, q.Name)

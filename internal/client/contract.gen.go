@@ -245,6 +245,7 @@ func (e PreparedState) Valid() bool {
 // Defines values for RunKind.
 const (
 	RunKindAttach    RunKind = "attach"
+	RunKindMove      RunKind = "move"
 	RunKindPrepare   RunKind = "prepare"
 	RunKindProvision RunKind = "provision"
 	RunKindRebuild   RunKind = "rebuild"
@@ -259,6 +260,8 @@ const (
 func (e RunKind) Valid() bool {
 	switch e {
 	case RunKindAttach:
+		return true
+	case RunKindMove:
 		return true
 	case RunKindPrepare:
 		return true
@@ -734,6 +737,15 @@ type LogLine struct {
 	Number int64     `json:"number"`
 	Step   int       `json:"step"`
 	Text   string    `json:"text"`
+}
+
+// MoveRequest defines model for MoveRequest.
+type MoveRequest struct {
+	// Site Where it goes.
+	Site string `json:"site"`
+
+	// Size A size of that site. Default: one of the same name there, or the usual one.
+	Size *string `json:"size,omitempty"`
 }
 
 // NewAccount An account to make.
@@ -1427,6 +1439,9 @@ type ProvisionJSONRequestBody = ProvisionRequest
 // AddHelperJSONRequestBody defines body for AddHelper for application/json ContentType.
 type AddHelperJSONRequestBody = NewHelper
 
+// MoveWorkspaceJSONRequestBody defines body for MoveWorkspace for application/json ContentType.
+type MoveWorkspaceJSONRequestBody = MoveRequest
+
 // ReturnWorkspaceJSONRequestBody defines body for ReturnWorkspace for application/json ContentType.
 type ReturnWorkspaceJSONRequestBody = ReturnTo
 
@@ -2030,6 +2045,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /workspaces/{name}/helpers (the `AddHelper` operationId).
 	AddHelper(ctx context.Context, name Name, body AddHelperJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MoveWorkspaceWithBody Takes a workspace to another site, with all its files. What was stays until it works there.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /workspaces/{name}/move (the `MoveWorkspace` operationId).
+	MoveWorkspaceWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MoveWorkspace Takes a workspace to another site, with all its files. What was stays until it works there.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /workspaces/{name}/move (the `MoveWorkspace` operationId).
+	MoveWorkspace(ctx context.Context, name Name, body MoveWorkspaceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ForeseeRebuild What a rebuild would do and what would be lost by it, without doing it.
 	//
@@ -3480,6 +3509,40 @@ func (c *Client) AddHelperWithBody(ctx context.Context, name Name, contentType s
 // Corresponds with POST /workspaces/{name}/helpers (the `AddHelper` operationId).
 func (c *Client) AddHelper(ctx context.Context, name Name, body AddHelperJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddHelperRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MoveWorkspaceWithBody Takes a workspace to another site, with all its files. What was stays until it works there.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /workspaces/{name}/move (the `MoveWorkspace` operationId).
+func (c *Client) MoveWorkspaceWithBody(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMoveWorkspaceRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MoveWorkspace Takes a workspace to another site, with all its files. What was stays until it works there.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /workspaces/{name}/move (the `MoveWorkspace` operationId).
+func (c *Client) MoveWorkspace(ctx context.Context, name Name, body MoveWorkspaceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMoveWorkspaceRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5986,6 +6049,53 @@ func NewAddHelperRequestWithBody(server string, name Name, contentType string, b
 	return req, nil
 }
 
+// NewMoveWorkspaceRequest calls the generic MoveWorkspace builder with application/json body
+func NewMoveWorkspaceRequest(server string, name Name, body MoveWorkspaceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMoveWorkspaceRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewMoveWorkspaceRequestWithBody constructs an http.Request for the MoveWorkspace method, with any body, and a specified content type
+func NewMoveWorkspaceRequestWithBody(server string, name Name, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workspaces/%s/move", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewForeseeRebuildRequest constructs an http.Request for the ForeseeRebuild method
 func NewForeseeRebuildRequest(server string, name Name, params *ForeseeRebuildParams) (*http.Request, error) {
 	var err error
@@ -7139,6 +7249,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /workspaces/{name}/helpers (the `AddHelper` operationId).
 	AddHelperWithResponse(ctx context.Context, name Name, body AddHelperJSONRequestBody, reqEditors ...RequestEditorFn) (*AddHelperResponse, error)
+
+	// MoveWorkspaceWithBodyWithResponse Takes a workspace to another site, with all its files. What was stays until it works there.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /workspaces/{name}/move (the `MoveWorkspace` operationId).
+	MoveWorkspaceWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MoveWorkspaceResponse, error)
+
+	// MoveWorkspaceWithResponse Takes a workspace to another site, with all its files. What was stays until it works there.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /workspaces/{name}/move (the `MoveWorkspace` operationId).
+	MoveWorkspaceWithResponse(ctx context.Context, name Name, body MoveWorkspaceJSONRequestBody, reqEditors ...RequestEditorFn) (*MoveWorkspaceResponse, error)
 
 	// ForeseeRebuildWithResponse What a rebuild would do and what would be lost by it, without doing it.
 	//
@@ -10027,6 +10151,54 @@ func (r AddHelperResponse) ContentType() string {
 	return ""
 }
 
+type MoveWorkspaceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Workspace
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r MoveWorkspaceResponse) GetJSON202() *Workspace {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MoveWorkspaceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MoveWorkspaceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MoveWorkspaceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MoveWorkspaceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MoveWorkspaceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ForeseeRebuildResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -11699,6 +11871,32 @@ func (c *ClientWithResponses) AddHelperWithResponse(ctx context.Context, name Na
 		return nil, err
 	}
 	return ParseAddHelperResponse(rsp)
+}
+
+// MoveWorkspaceWithBodyWithResponse Takes a workspace to another site, with all its files. What was stays until it works there.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /workspaces/{name}/move (the `MoveWorkspace` operationId).
+func (c *ClientWithResponses) MoveWorkspaceWithBodyWithResponse(ctx context.Context, name Name, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MoveWorkspaceResponse, error) {
+	rsp, err := c.MoveWorkspaceWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMoveWorkspaceResponse(rsp)
+}
+
+// MoveWorkspaceWithResponse Takes a workspace to another site, with all its files. What was stays until it works there.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /workspaces/{name}/move (the `MoveWorkspace` operationId).
+func (c *ClientWithResponses) MoveWorkspaceWithResponse(ctx context.Context, name Name, body MoveWorkspaceJSONRequestBody, reqEditors ...RequestEditorFn) (*MoveWorkspaceResponse, error) {
+	rsp, err := c.MoveWorkspace(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMoveWorkspaceResponse(rsp)
 }
 
 // ForeseeRebuildWithResponse What a rebuild would do and what would be lost by it, without doing it.
@@ -13801,6 +13999,39 @@ func ParseAddHelperResponse(rsp *http.Response) (*AddHelperResponse, error) {
 	}
 
 	response := &AddHelperResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Workspace
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMoveWorkspaceResponse parses an HTTP response from a MoveWorkspaceWithResponse call
+func ParseMoveWorkspaceResponse(rsp *http.Response) (*MoveWorkspaceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MoveWorkspaceResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}

@@ -44,6 +44,9 @@ const (
 	StepCarryOver    = "carry-over" // bring over from it what shells remember
 	StepDropAside    = "drop-aside" // remove it, when the new works
 	StepPutBack      = "put-back"   // or put it back, when the new does not
+	StepCarry        = "carry"      // in a move: bring what was kept of it to the other site
+	StepGo           = "go"         // from here on it is there
+	StepLeave        = "leave"      // remove what is left where it was
 )
 
 // Step is one step of a plan.

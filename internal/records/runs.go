@@ -18,6 +18,7 @@ const (
 	KindSnapshot  = "snapshot" // keep a snapshot
 	KindReturn    = "return"   // go back to a snapshot
 	KindPrepare   = "prepare"  // make ready what provisioning begins with
+	KindMove      = "move"     // go to another site
 )
 
 // The states of runs and steps, beside Waiting and Failed.
@@ -40,9 +41,12 @@ type Run struct {
 	Ended     *time.Time
 	Note      string // why it was made, where no person asked for it
 	Pull      bool   // a rebuild brings new commits, too
+	Target    string // of a move: the site where the workspace goes
+	// TargetSize is the size that is asked for there; empty: none.
+	TargetSize string
 }
 
-const runColumns = "id, workspace, kind, state, reason, holder, created, started, ended, note, pull"
+const runColumns = "id, workspace, kind, state, reason, holder, created, started, ended, note, pull, target, target_size"
 
 // Step is one step of a run.
 type Step struct {
@@ -94,6 +98,11 @@ func (q Queries) AddSteps(ctx context.Context, run int64, source string, steps [
 // PullInRun makes the waiting rebuild of a workspace bring new commits, too.
 func (q Queries) PullInRun(ctx context.Context, workspace int64) error {
 	return q.change(ctx, ErrNotFound, "UPDATE runs SET pull = true WHERE workspace = $1 AND state = 'waiting' AND kind = '"+KindRebuild+"'", workspace)
+}
+
+// TargetRun tells the waiting move of a workspace where it goes.
+func (q Queries) TargetRun(ctx context.Context, workspace int64, site, size string) error {
+	return q.change(ctx, ErrNotFound, "UPDATE runs SET target = $2, target_size = $3 WHERE workspace = $1 AND state = 'waiting' AND kind = '"+KindMove+"'", workspace, site, size)
 }
 
 // Run finds a run.

@@ -57,6 +57,11 @@ func (q Queries) KeepSnapshot(ctx context.Context, id int64, images json.RawMess
 	return q.change(ctx, ErrNotFound, "UPDATE snapshots SET images = $2, bytes = $3, ready = true WHERE id = $1", id, images, bytes)
 }
 
+// SetSnapshotSite notes at which site a snapshot is.
+func (q Queries) SetSnapshotSite(ctx context.Context, id int64, site string) error {
+	return q.change(ctx, ErrNotFound, "UPDATE snapshots SET site = $2 WHERE id = $1", id, site)
+}
+
 // Snapshot finds a snapshot.
 func (q Queries) Snapshot(ctx context.Context, id int64) (Snapshot, error) {
 	return one[Snapshot](ctx, q.db, "SELECT "+snapshotColumns+" FROM snapshots WHERE id = $1", id)

@@ -56,7 +56,7 @@ type Workspace struct {
 	Size   string
 	// BeginsWith is the snapshot that it begins with.
 	BeginsWith *int64
-	// Earlier is what it was before the rebuild that is under way.
+	// Earlier is what it was before the rebuild or the move that is under way.
 	Earlier   json.RawMessage
 	StopsAt   *time.Time // nobody uses it: it stops then
 	StayUntil *time.Time // it does not stop by itself before then
@@ -171,6 +171,11 @@ func (q Queries) SetWanted(ctx context.Context, id int64, wanted string) error {
 // SetSource changes what a workspace that is not made yet is made from.
 func (q Queries) SetSource(ctx context.Context, id int64, ref, file, size string, variations json.RawMessage) error {
 	return q.change(ctx, ErrNotFound, "UPDATE workspaces SET ref = $2, file = $3, size = $4, variations = $5 WHERE id = $1", id, ref, file, size, variations)
+}
+
+// SetSize notes the size that is asked for a workspace; empty: its definition's, or the usual one.
+func (q Queries) SetSize(ctx context.Context, id int64, size string) error {
+	return q.change(ctx, ErrNotFound, "UPDATE workspaces SET size = $2 WHERE id = $1", id, size)
 }
 
 // SetSite notes at which site a workspace is.

@@ -54,6 +54,8 @@ func kindOf(name string) kind {
 		return kind{begins: records.Stopping, unplanned: true, interrupts: true}
 	case records.KindRemove:
 		return kind{begins: records.Removing, unplanned: true, interrupts: true, succeeded: (*execution).dropWorkspace}
+	case records.KindMove:
+		return kind{failed: (*execution).stay}
 	case records.KindSnapshot:
 		return kind{failed: (*execution).dropUnready}
 	}

@@ -113,8 +113,9 @@ func (c *execution) bringBack(ctx context.Context, id string, before *earlier) e
 	return err
 }
 
-// earlier is what a workspace was before a rebuild.
+// earlier is what a workspace was before a rebuild or a move.
 type earlier struct {
+	Site    string       `json:"site"`
 	State   string       `json:"state"`
 	Plan    plan.Plan    `json:"plan"`
 	Session wire.Session `json:"session"`
@@ -128,7 +129,7 @@ func (e *earlier) services() (names []string) {
 	return names
 }
 
-// before reads what the workspace was before a rebuild that is not over; nil where there
+// before reads what the workspace was before a rebuild or a move that is not over; nil where there
 // is none, or it has changed nothing yet.
 func (c *execution) before(ctx context.Context) (*earlier, error) {
 	if len(c.workspace.Earlier) == 0 {
@@ -148,12 +149,16 @@ func (c *execution) before(ctx context.Context) (*earlier, error) {
 	return e, nil
 }
 
-// giveUp ends, before a workspace stops, a rebuild that was under way: the workspace is
-// again what it was before.
+// giveUp ends, before a workspace stops, a rebuild or a move that was under way: the workspace
+// is again what it was before.
 func (c *execution) giveUp(ctx context.Context) error {
 	before, err := c.before(ctx)
 	if err != nil || before == nil {
 		return err
+	}
+	if before.Site != "" && before.Site != c.workspace.Site {
+		c.log.say("the move that was under way is given up: the workspace is at " + before.Site)
+		return c.comeBack(ctx, before)
 	}
 	if err := c.bringBack(ctx, c.workspace.SiteID(), before); err != nil {
 		return err

@@ -36,6 +36,19 @@ func (c *execution) stop(ctx context.Context, id string) error {
 	return c.setState(ctx, records.Stopped, c.run.Note)
 }
 
+// removeWhereItWas removes what is at the site that a workspace was just leaving.
+func (c *execution) removeWhereItWas(ctx context.Context, id string) error {
+	before, err := c.before(ctx)
+	if err != nil || before == nil || before.Site == "" || before.Site == c.workspace.Site {
+		return err
+	}
+	from, err := c.place(before.Site)
+	if err != nil {
+		return err
+	}
+	return from.Remove(ctx, id)
+}
+
 func (c *execution) remove(ctx context.Context, id string) error {
 	helpers, err := c.o.Store.Helpers(ctx, c.workspace.ID)
 	if err != nil {
@@ -50,6 +63,9 @@ func (c *execution) remove(ctx context.Context, id string) error {
 		if err := c.at.Remove(ctx, id); err != nil {
 			return err
 		}
+	}
+	if err := c.removeWhereItWas(ctx, id); err != nil {
+		return err
 	}
 	return c.o.Source.Forget(id)
 }

@@ -5,6 +5,7 @@ import (
 	"io"
 	"time"
 
+	"domicile/internal/judge"
 	"domicile/internal/plan"
 )
 
@@ -58,6 +59,14 @@ type Keeper interface {
 	RemoveSaved(ctx context.Context, snapshot string) error
 }
 
+// Carrier is a site that takes in what another one has kept.
+type Carrier interface {
+	// BringMade brings images that were made at another site, those of a snapshot or built ones;
+	// those that are here are replaced. Nothing else comes with them. Two sites that are the same
+	// are refused.
+	BringMade(ctx context.Context, from Carrier, images []judge.Image, progress func(line string)) error
+}
+
 // Joiner is a site that puts several instances on one network.
 type Joiner interface {
 	// Join puts a workspace and its helpers on a network of their own, each reached by its
@@ -106,6 +115,7 @@ type Abilities struct {
 	Overseer Overseer
 	Aside    Aside
 	Keeper   Keeper
+	Carrier  Carrier
 	Joiner   Joiner
 	Doors    Doors
 	Differ   Differ
@@ -129,6 +139,7 @@ func Can(s Site) (a Abilities) {
 	a.Overseer, _ = s.(Overseer)
 	a.Aside, _ = s.(Aside)
 	a.Keeper, _ = s.(Keeper)
+	a.Carrier, _ = s.(Carrier)
 	a.Joiner, _ = s.(Joiner)
 	a.Doors, _ = s.(Doors)
 	a.Differ, _ = s.(Differ)

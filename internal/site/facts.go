@@ -12,6 +12,7 @@ import (
 type Facts struct {
 	Engine        string // name and version of what runs the instances
 	System        string // operating system and processor kind
+	Architecture  string // of its processors, as the system names it: x86_64, aarch64; empty: not known
 	Processors    int
 	MemoryBytes   int64
 	DiskFreeBytes int64 // 0: not known

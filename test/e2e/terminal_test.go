@@ -80,7 +80,13 @@ func dockerExec(t *testing.T, container string, command ...string) (string, erro
 // engineSays calls the engine's own client.
 func engineSays(t testing.TB, args ...string) (string, error) {
 	t.Helper()
-	out, err := exec.CommandContext(t.Context(), "docker", append([]string{"-H", world.EngineAt}, args...)...).CombinedOutput()
+	return dockerAt(t, world.EngineAt, args...)
+}
+
+// dockerAt calls the client of an engine.
+func dockerAt(t testing.TB, engine string, args ...string) (string, error) {
+	t.Helper()
+	out, err := exec.CommandContext(t.Context(), "docker", append([]string{"-H", engine}, args...)...).CombinedOutput()
 	return strings.TrimSpace(string(out)), err
 }
 

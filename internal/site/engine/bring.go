@@ -13,9 +13,15 @@ import (
 	"github.com/docker/docker/pkg/jsonmessage"
 )
 
-// bringImage brings an image from another engine, without the layers that are here already: an
-// engine gives all of them, and takes an archive that lacks those that it has.
+// bringImage brings an image from another engine that the service trusts like itself.
 func (s *Site) bringImage(ctx context.Context, from *Site, name string, progress func(string)) error {
+	return s.bring(ctx, from, name, "", progress)
+}
+
+// bring brings an image from another engine, without the layers that are here already: an
+// engine gives all of them, and takes an archive that lacks those that it has. Where only is not
+// empty, an archive that names another image than that is refused.
+func (s *Site) bring(ctx context.Context, from *Site, name, only string, progress func(string)) error {
 	var skip map[string]bool
 	if !s.isPodman() { // whose archives must be whole
 		var err error
@@ -30,7 +36,14 @@ func (s *Site) bringImage(ctx context.Context, from *Site, name string, progress
 	}
 	defer whole.Close()
 	parts, w := io.Pipe()
-	go func() { w.CloseWithError(without(whole, w, skip)) }()
+	var archive io.Reader = whole
+	if only != "" {
+		checked, c := io.Pipe()
+		go func() { c.CloseWithError(onlyNamed(whole, c, only)) }()
+		defer checked.Close()
+		archive = checked
+	}
+	go func() { w.CloseWithError(without(archive, w, skip)) }()
 	defer parts.Close()
 	said, err := s.api.ImageLoad(ctx, parts)
 	if err != nil {

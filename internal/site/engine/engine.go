@@ -121,9 +121,9 @@ var _ site.Site = (*Site)(nil)
 
 // Abilities are what the engine can, as far as it is known: it need not have answered yet.
 func (s *Site) Abilities() site.Abilities {
-	a := site.Abilities{Beside: s, Overseer: s, Aside: s, Keeper: s, Joiner: s, Doors: s, Differ: s, Sweeper: s, Measurer: s}
+	a := site.Abilities{Beside: s, Overseer: s, Aside: s, Keeper: s, Carrier: s, Joiner: s, Doors: s, Differ: s, Sweeper: s, Measurer: s}
 	if s.isOwnerless() { // a snapshot would have everything be root's
-		a.Keeper = nil
+		a.Keeper, a.Carrier = nil, nil
 	}
 	return a
 }
@@ -183,7 +183,7 @@ func (s *Site) Examine(ctx context.Context) (site.Facts, error) {
 	if err != nil {
 		return site.Facts{}, s.explain(err, "ask the engine about itself")
 	}
-	f := site.Facts{Engine: "container engine " + info.ServerVersion, System: info.OperatingSystem + ", " + info.Architecture,
+	f := site.Facts{Engine: "container engine " + info.ServerVersion, System: info.OperatingSystem + ", " + info.Architecture, Architecture: info.Architecture,
 		Processors: info.NCPU, MemoryBytes: info.MemTotal}
 	f.DataFolder = info.DockerRootDir
 	_, f.GPU = info.Runtimes[gpuRuntime]

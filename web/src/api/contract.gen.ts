@@ -484,6 +484,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/workspaces/{name}/move": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes a workspace to another site, with all its files. What was stays until it works there. */
+        post: operations["moveWorkspace"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/workspaces/{name}/comparison": {
         parameters: {
             query?: never;
@@ -1459,6 +1478,12 @@ export interface components {
             /** @description What to add to the definition, or to do. */
             line?: string;
         };
+        MoveRequest: {
+            /** @description Where it goes. */
+            site: string;
+            /** @description A size of that site. Default: one of the same name there, or the usual one. */
+            size?: string;
+        };
         /** @description Two workspaces side by side. */
         Comparison: {
             a: components["schemas"]["Compared"];
@@ -1779,7 +1804,7 @@ export interface components {
             id: number;
             workspace: string;
             /** @enum {string} */
-            kind: "provision" | "start" | "stop" | "remove" | "rebuild" | "attach" | "snapshot" | "return" | "prepare";
+            kind: "provision" | "start" | "stop" | "remove" | "rebuild" | "attach" | "snapshot" | "return" | "prepare" | "move";
             /** @enum {string} */
             state: "waiting" | "running" | "done" | "failed";
             reason?: string;
@@ -2643,6 +2668,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Drift"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    moveWorkspace: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MoveRequest"];
+            };
+        };
+        responses: {
+            /** @description It is under way. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Workspace"];
                 };
             };
             default: components["responses"]["Problem"];
