@@ -51,7 +51,7 @@ func run(ctx context.Context) error {
 	folder := flag.String("folder", ".demo", "where the demo keeps its data")
 	cache := flag.String("cache", "", "where the base image is kept (default: the user's cache folder)")
 	programs := flag.String("programs", "bin", "the folder of domicile and domicile-agent")
-	places := flag.Bool("places", false, "also with a site where each workspace has a virtual machine of its own")
+	places := flag.Bool("places", false, "also with a second host over SSH, and a site where each workspace has a virtual machine of its own")
 	flag.Parse()
 	begun := time.Now()
 	if *cache == "" {
@@ -80,7 +80,7 @@ func run(ctx context.Context) error {
 		}
 		more = []string{"-machines", image}
 	}
-	w, err := scenario.Start(ctx, scenario.Options{Folder: mine, Cache: *cache, Programs: *programs, HTTP: 4380, SSH: 4322, Git: 4390, Registry: 4391, Serve: more, Say: say})
+	w, err := scenario.Start(ctx, scenario.Options{Folder: mine, Cache: *cache, Programs: *programs, HTTP: 4380, SSH: 4322, Git: 4390, Registry: 4391, Host: *places, Serve: more, Say: say})
 	if err != nil {
 		return err
 	}
@@ -89,9 +89,15 @@ func run(ctx context.Context) error {
 	if err := w.StartService(ctx); err != nil {
 		return err
 	}
-	key, err := account(ctx, w, mine)
+	c, key, err := account(ctx, w, mine)
 	if err != nil {
 		return err
+	}
+	if *places {
+		say("adding the second host to the sites")
+		if err := w.AddHost(ctx, c); err != nil {
+			return err
+		}
 	}
 	say("ready")
 	tell(w, *programs, key, *places)
@@ -179,31 +185,30 @@ func ownFolder(base string) (string, func(), error) {
 }
 
 // account makes the demo's account and gives it an SSH key, the first time.
-func account(ctx context.Context, w *scenario.World, folder string) (keyFile string, err error) {
-	c, err := client.Open(w.Service.URL, "")
-	if err != nil {
-		return "", err
+func account(ctx context.Context, w *scenario.World, folder string) (c *client.Service, keyFile string, err error) {
+	if c, err = client.Open(w.Service.URL, ""); err != nil {
+		return nil, "", err
 	}
 	t, err := client.Answer[client.Token](c.MakeFirstAccount(ctx, client.FirstAccount{Code: scenario.SetupCode, Name: name, Password: password}))
 	if fault.Code(err) == "setup-done" {
 		t, err = client.Answer[client.Token](c.SignIn(ctx, client.Credentials{Name: name, Password: password, Label: new("demo")}))
 	}
 	if err != nil {
-		return "", err
+		return nil, "", err
 	}
 	if c, err = client.Open(w.Service.URL, t.Token); err != nil {
-		return "", err
+		return nil, "", err
 	}
 	keyFile = filepath.Join(folder, "skipper_key")
 	public, err := readKey(keyFile)
 	if err != nil {
-		return "", err
+		return nil, "", err
 	}
 	_, err = client.Answer[client.Key](c.AddKey(ctx, client.NewKey{PublicKey: public}))
 	if fault.Code(err) == "key-taken" {
 		err = nil
 	}
-	return keyFile, err
+	return c, keyFile, err
 }
 
 func readKey(file string) (public string, err error) {
@@ -245,7 +250,13 @@ Four commands to try:
 
 `, w.Service.URL, name, password, domicile, w.Service.URL, name, domicile, w.GitAt, domicile, key, port, host)
 	if places {
-		fmt.Printf("And the same in a virtual machine of its own:\n  %s provision %s/skerry/timetable.git -site machines -name afloat\n\n", domicile, w.GitAt)
+		fmt.Printf(`The same definition in other places, on the second host and in a virtual machine of its own; and a move:
+  %s sites
+  %s provision %s/skerry/timetable.git -site %s -name moored
+  %s provision %s/skerry/timetable.git -site machines -name afloat
+  %s move timetable -site %s
+
+`, domicile, domicile, w.GitAt, scenario.Mooring, domicile, w.GitAt, domicile, scenario.Mooring)
 	}
 	fmt.Println("Ctrl-C stops all of it; what was made is there again at the next start.")
 }

@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"syscall"
 	"time"
 
@@ -22,8 +23,9 @@ type SSH struct {
 	daemon *daemon
 }
 
-// StartSSH starts the server with its keys below folder. Whoever has a key that is among the
-// authorized ones comes in as any user.
+// StartSSH starts the server with its keys below folder; one that was there before has the same
+// port, where that is free, the same key and lets the same in. Whoever has a key that is among
+// the authorized ones comes in as any user.
 func StartSSH(ctx context.Context, folder string) (*SSH, error) {
 	s := &SSH{folder: filepath.Join(folder, "ssh")}
 	if _, err := os.Stat("/usr/sbin/sshd"); err != nil {
@@ -33,11 +35,18 @@ func StartSSH(ctx context.Context, folder string) (*SSH, error) {
 		return nil, err
 	}
 	var err error
-	if s.Port, err = FreePort(0); err != nil {
+	before, _ := os.ReadFile(s.in("port")) // there is none at the first start
+	preferred, _ := strconv.Atoi(string(before))
+	if s.Port, err = FreePort(preferred); err != nil {
 		return nil, err
 	}
-	if err := errors.Join(s.NewHostKey(ctx), s.Authorize("")); err != nil {
+	if err := os.WriteFile(s.in("port"), []byte(strconv.Itoa(s.Port)), 0o600); err != nil {
 		return nil, err
+	}
+	if _, err := os.Stat(s.in("host_key")); err != nil {
+		if err := errors.Join(s.NewHostKey(ctx), s.Authorize("")); err != nil {
+			return nil, err
+		}
 	}
 	s.config = fmt.Sprintf("ListenAddress 127.0.0.1:%d\nHostKey %s\nAuthorizedKeysFile %s\nPidFile none\nStrictModes no\nUsePAM no\nPasswordAuthentication no\nPermitRootLogin prohibit-password\nMaxStartups 100\n", s.Port, s.in("host_key"), s.in("authorized"))
 	if err := os.WriteFile(s.in("sshd_config"), []byte(s.config), 0o600); err != nil {

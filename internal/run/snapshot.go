@@ -59,19 +59,26 @@ func (c *execution) unready(ctx context.Context) (records.Snapshot, error) {
 	return list[i], nil
 }
 
-// dropUnready forgets a snapshot that could not be kept, and ends the run for it.
-func (c *execution) dropUnready(ctx context.Context, failed *records.Step, _ bool) error {
+// forgetUnready forgets a snapshot that was not kept whole.
+func (c *execution) forgetUnready(ctx context.Context) error {
 	snapshot, err := c.unready(ctx)
-	if err == nil {
-		if c.at.can.Keeper == nil {
-			return c.at.cannot(toKeepSnapshots)
-		}
+	if errors.Is(err, records.ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if c.at.can.Keeper != nil {
 		if err := c.at.can.Keeper.RemoveSaved(ctx, snapshot.SiteID()); err != nil {
 			c.log.say("what was kept of it could not be removed: " + err.Error()) // domicile tidy finds it
 		}
-		err = c.write(ctx, func(db records.Queries) error { return db.RemoveSnapshot(ctx, snapshot.ID) })
 	}
-	if err != nil && !errors.Is(err, records.ErrNotFound) {
+	return c.write(ctx, func(db records.Queries) error { return db.RemoveSnapshot(ctx, snapshot.ID) })
+}
+
+// dropUnready forgets a snapshot that could not be kept, and ends the run for it.
+func (c *execution) dropUnready(ctx context.Context, failed *records.Step, _ bool) error {
+	if err := c.forgetUnready(ctx); err != nil {
 		return err
 	}
 	return c.failRun(ctx, c.workspace.State, "no snapshot was kept: "+failed.Reason)
@@ -213,6 +220,9 @@ func (r *Runner) Return(ctx context.Context, account int64, name string, snapsho
 		}
 		if w.Source != s.Source {
 			return nil, fault.New("another-source", "make a workspace of it: domicile snapshots make "+fmt.Sprint(s.ID), "the snapshot %d is one of %s, and %s is made from %s", s.ID, s.Source, name, w.Source)
+		}
+		if w.Site != s.Site {
+			return nil, fault.New("another-site", "move it there first: domicile move "+name+" -site "+s.Site, "the snapshot %d is at the site %s, and %s is at %s", s.ID, s.Site, name, w.Site)
 		}
 		helpers, err := db.Helpers(ctx, w.ID)
 		if err != nil {

@@ -23,6 +23,11 @@ func (c *execution) stop(ctx context.Context, id string) error {
 	if err := c.giveUp(ctx); err != nil {
 		return err
 	}
+	if c.run.Kind != records.KindMove { // which keeps one next
+		if err := c.forgetUnready(ctx); err != nil {
+			return err
+		}
+	}
 	p, err := planOf(c.workspace)
 	services := err != nil || p.Shutdown != "none"
 	if err := c.stopHelpers(ctx); err != nil {
@@ -32,6 +37,9 @@ func (c *execution) stop(ctx context.Context, id string) error {
 		if err := c.at.Stop(ctx, id, stopGrace, services); err != nil {
 			return err
 		}
+	}
+	if c.run.Kind == records.KindMove { // it is on its way, and can be stopped
+		return c.setState(ctx, records.Making, "")
 	}
 	return c.setState(ctx, records.Stopped, c.run.Note)
 }

@@ -33,6 +33,8 @@ type Options struct {
 	Programs string
 	// OwnEngine starts an engine of our own also where the machine has one.
 	OwnEngine bool
+	// Host starts a second host over SSH, which AddHost makes a site.
+	Host bool
 	// Serve are more flags for the service.
 	Serve []string
 	// Outside are more addresses that the service may ask, beside those of the world itself.
@@ -57,6 +59,7 @@ type World struct {
 	Database   v1.Image // skerry/postgres:15
 	Service    *Service
 	servers    []*http.Server
+	host       *host // nil: there is none
 }
 
 // Start starts all but the service. What was started when something fails is stopped.
@@ -82,6 +85,9 @@ func Start(ctx context.Context, o Options) (w *World, err error) {
 		return err
 	})
 	all.Go(func() error { return w.startEngine(ctx) })
+	if o.Host {
+		all.Go(func() error { return w.startHost(ctx) })
+	}
 	all.Go(func() (err error) { w.Image, err = baseimage.Make(ctx, baseimage.Base, o.Cache, o.Say); return err })
 	all.Go(func() (err error) {
 		w.Database, err = baseimage.Make(ctx, baseimage.Postgres, o.Cache, o.Say)
@@ -183,6 +189,9 @@ func (w *World) Close() {
 	var all sync.WaitGroup
 	if w.Engine != nil {
 		all.Go(w.Engine.Close)
+	}
+	if w.host != nil {
+		all.Go(w.host.stop)
 	}
 	if w.Postgres != nil {
 		all.Go(w.Postgres.Stop)

@@ -51,22 +51,25 @@ func allOf(t *testing.T, engine string, id int64) []string {
 	return all
 }
 
+// forget removes the snapshots of a workspace.
+func forget(t *testing.T, workspace string) {
+	ctx := context.WithoutCancel(t.Context())
+	list, err := client.Answer[[]client.Snapshot](skipper.api.ListSnapshots(ctx))
+	assert.NoError(t, err)
+	for _, s := range list {
+		if s.Name == workspace {
+			_, err := client.Answer[any](skipper.api.RemoveSnapshot(ctx, s.Id))
+			assert.NoError(t, err)
+		}
+	}
+}
+
 func TestAWorkspaceMoves(t *testing.T) {
 	second, flags := aSecondSite(t)
 	source := publish(t, "mover", `{"image": "BASE", "remoteUser": "crew", "mounts": ["type=volume,source=hold,target=/hold"], "onCreateCommand": "echo made >> ~/made", "postStartCommand": "echo begun >> ~/begun",
 		"customizations": {"domicile": {"checks": {"made": {"command": "cat ~/made", "equals": "made"}, "hold": "test -s /hold/crate"}}}}`, map[string]string{"deck": "planks\n"})
 	require.Equal(t, 0, skipper.provision(t, source, "mover", "-site", "this-host").status)
-	t.Cleanup(func() { // a site that keeps them is not removed
-		ctx := context.WithoutCancel(t.Context())
-		list, err := client.Answer[[]client.Snapshot](skipper.api.ListSnapshots(ctx))
-		assert.NoError(t, err)
-		for _, s := range list {
-			if s.Name == "mover" {
-				_, err := client.Answer[any](skipper.api.RemoveSnapshot(ctx, s.Id))
-				assert.NoError(t, err)
-			}
-		}
-	})
+	t.Cleanup(func() { forget(t, "mover") }) // a site that keeps them is not removed
 	id := skipper.workspace(t, "mover").Id
 	container, err := engineSays(t, "ps", "-q", "--filter", "label=domicile.workspace=w"+itoa(id))
 	require.NoError(t, err)
@@ -123,6 +126,17 @@ func TestAWorkspaceMoves(t *testing.T) {
 	eventually(t, 40*time.Second, "it is where it was, and works", func() bool { return skipper.workspace(t, "mover").State == client.WorkspaceStateReady })
 	same()
 
+	t.Run("with services and a built image", func(t *testing.T) {
+		require.Equal(t, 0, skipper.provision(t, repository("quayboard"), "board", "-site", "this-host").status)
+		a := skipper.domicile(t, "move", "board", "-site", "quay")
+		require.Equal(t, 0, a.status, a.err)
+		a = skipper.domicile(t, "checks", "board")
+		assert.Equal(t, 0, a.status, a.out+a.err)
+		assert.Empty(t, allOf(t, world.EngineAt, skipper.workspace(t, "board").Id))
+		a = skipper.domicile(t, "rebuild", "board", "-yes")
+		require.Equal(t, 0, a.status, a.err)
+		forget(t, "board")
+	})
 	t.Run("the service is killed", func(t *testing.T) {
 		at, to := "this-host", "quay"
 		for _, step := range []string{"stop", "save", "carry", "go", "container", "ready", "leave"} {
@@ -152,6 +166,17 @@ func TestAWorkspaceMoves(t *testing.T) {
 		same()
 		require.NoError(t, second.Start(context.WithoutCancel(t.Context())))
 		eventually(t, 40*time.Second, "the other site answers again", func() bool { return !strings.Contains(skipper.domicile(t, "sites").out, "not ready") })
+	})
+	t.Run("it is stopped while it is kept", func(t *testing.T) {
+		before := skipper.domicile(t, "snapshots").out
+		strikeAt(t, "mover", "save", func() { skipper.domicile(t, "stop", "mover") }, func() error {
+			_, err := client.Answer[client.Workspace](skipper.api.MoveWorkspace(t.Context(), "mover", client.MoveRequest{Site: "quay"}))
+			return err
+		})
+		eventually(t, 20*time.Second, "it is stopped", func() bool { return skipper.workspace(t, "mover").State == client.WorkspaceStateStopped })
+		require.Equal(t, 0, skipper.domicile(t, "start", "mover").status)
+		assert.LessOrEqual(t, strings.Count(skipper.domicile(t, "snapshots").out, "\n"), strings.Count(before, "\n")+1, "half a snapshot is not one")
+		assert.NotContains(t, skipper.domicile(t, "snapshots").out, "not kept yet")
 	})
 	t.Run("it is stopped on its way", func(t *testing.T) {
 		strikeAt(t, "mover", "container", func() { skipper.domicile(t, "stop", "mover") }, func() error {

@@ -91,6 +91,7 @@ export const api = {
   rebuild: (name: string, pull: boolean) => answer(client.POST("/workspaces/{name}/rebuild", { params: { path: { name }, query: { pull } } })),
   foresee: (name: string, pull: boolean) => answer(client.GET("/workspaces/{name}/rebuild", { params: { path: { name }, query: { pull } } })),
   stay: (name: string) => answer(client.POST("/workspaces/{name}/stay", { ...named(name), body: {} })),
+  move: (name: string, site: string, size?: string) => answer(client.POST("/workspaces/{name}/move", { ...named(name), body: { site, size } })),
   compare: (name: string, other: string) => answer(client.GET("/workspaces/{name}/comparison", { params: { path: { name }, query: { with: other } } })),
   drift: (name: string) => answer(client.GET("/workspaces/{name}/drift", named(name))),
   helpers: (name: string) => answer(client.GET("/workspaces/{name}/helpers", named(name))),

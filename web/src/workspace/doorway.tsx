@@ -8,6 +8,7 @@ import { State } from "../frame/state";
 import { Ago } from "../frame/time";
 import { TroubleNote } from "../frame/trouble";
 import { correcting, shortSource } from "../workspaces/plate";
+import { Move } from "./move";
 import { Rebuild, StopsSoon } from "./upkeep";
 
 /** The plate of one workspace with the ways in, and what can be done with it. */
@@ -89,7 +90,7 @@ function Actions({ workspace: w }: { workspace: Workspace }) {
   const done = () => queries.invalidateQueries({ queryKey: ["workspace", w.name] });
   const start = useMutation({ mutationFn: () => api.start(w.name), onSuccess: done });
   const stop = useMutation({ mutationFn: () => api.stop(w.name), onSuccess: done });
-  const again = useMutation({ mutationFn: () => api.provision({ source: w.source, ref: w.ref, name: w.name, file: w.file, size: w.size, mount: w.mount }), onSuccess: done });
+  const again = useMutation({ mutationFn: () => api.provision({ source: w.source, ref: w.ref, name: w.name, file: w.file, size: w.size, mount: w.mount, vary: w.vary }), onSuccess: done });
   const remove = useMutation({ mutationFn: () => api.remove(w.name), onSuccess: () => navigate("/") });
   return (
     <section aria-label="What can be done" className="flex flex-col gap-2">
@@ -117,6 +118,7 @@ function Actions({ workspace: w }: { workspace: Workspace }) {
             {!w.name.includes(".") && <Rebuild workspace={w} />}
           </>
         )}
+        {(w.state === "ready" || w.state === "stopped") && !w.name.includes(".") && !w.mount && <Move workspace={w} />}
         <button type="button" className="btn btn-outline btn-error" onClick={() => dialog.current?.showModal()} disabled={w.state === "removing"}>
           Remove …
         </button>
