@@ -28,6 +28,10 @@ var compareCommand = command{
 // packages.
 const mostOfAKind = 12
 
+// kindWords are the kinds as they are told together.
+var kindWords = map[client.ComparedKind]string{"check": "checks", "definition": "definition", "source": "source", "image": "image", "variable": "variables", "tool": "tools", "pip": "Python packages", "npm": "npm packages",
+	"gem": "Ruby packages", "package": "system packages", "system": "system", "limit": "limits", "site": "site"}
+
 func printComparison(t *terminal, c client.Comparison) {
 	switch n := len(c.Differences); n {
 	case 0:
@@ -52,13 +56,13 @@ func printComparison(t *terminal, c client.Comparison) {
 	fmt.Fprintln(t.out)
 	for _, kind := range slices.Sorted(maps.Keys(shown)) {
 		if more := shown[kind] - mostOfAKind; more > 0 {
-			fmt.Fprintf(t.out, "And %d more of the kind %s; -json tells all.\n", more, kind)
+			fmt.Fprintf(t.out, "And %d more %s; -json tells all.\n", more, kindWords[kind])
 		}
 	}
 	if len(c.Same) > 0 {
 		var same []string
 		for _, kind := range c.Same {
-			same = append(same, string(kind))
+			same = append(same, kindWords[kind])
 		}
 		fmt.Fprintf(t.out, "The same: %s.\n", strings.Join(same, ", "))
 	}

@@ -353,7 +353,7 @@ func printVersions(t *terminal, list []*variant) {
 	table.row("VERSION", "STATUS", "READY AFTER", "RAN", "LAST LINE")
 	for _, v := range list {
 		if v.Status == nil {
-			table.row(v.name(), "-", "-", "-", v.Problem)
+			table.row(v.name(), "-", "-", "-", "could not be tried")
 			continue
 		}
 		table.row(v.name(), fmt.Sprint(*v.Status), seconds(time.Duration(v.ReadyMillis)*time.Millisecond), seconds(time.Duration(v.Millis)*time.Millisecond), orDash(lastLineOf(v.Output)))
@@ -362,7 +362,8 @@ func printVersions(t *terminal, list []*variant) {
 	var order []string
 	names := map[string][]string{}
 	for _, v := range list {
-		if v.Status == nil && v.Output == "" {
+		if v.Status == nil {
+			fmt.Fprintf(t.out, "\n== %s\n%s\n", v.name(), v.Problem)
 			continue
 		}
 		if names[v.Output] == nil {

@@ -61,8 +61,8 @@ type choice struct {
 type OtherSite struct{ Site, Why string }
 
 // choose plans at each site and takes the one that fits best: of those that answer and can
-// hold the workspace, the one that costs least; of several, one that has the image; of these,
-// the one with the fewest workspaces for its memory. The error is that of the plan where there
+// hold the workspace, the one that costs least; of several, one that needs no machine for it; of
+// these, one that has the image, and then the one with the fewest workspaces for its memory. The error is that of the plan where there
 // is but one site, or no site can.
 func (r *Runner) choose(ctx context.Context, planAt func(site string) (*plan.Plan, error)) (best choice, err error) {
 	var list []candidate
@@ -77,7 +77,7 @@ func (r *Runner) choose(ctx context.Context, planAt func(site string) (*plan.Pla
 		return best, fault.New("no-site-can", "start the service with a site: domicile serve -engine; or add one: domicile sites add", "no site takes anything new")
 	}
 	slices.SortStableFunc(list, func(a, b candidate) int {
-		return cmp.Or(last(a.err != nil, b.err != nil), a.costs(b), last(!a.there, !b.there), cmp.Compare(a.load, b.load))
+		return cmp.Or(last(a.err != nil, b.err != nil), a.costs(b), last(a.at.can.Apart, b.at.can.Apart), last(!a.there, !b.there), cmp.Compare(a.load, b.load))
 	})
 	best.candidate = list[0]
 	if best.err != nil {
@@ -115,6 +115,8 @@ func (c candidate) ahead(second candidate) string {
 		return fmt.Sprintf("the site %s cannot: %v", second.at.name, second.err)
 	case c.costs(second) < 0:
 		return "it costs least"
+	case !c.at.can.Apart && second.at.can.Apart:
+		return "it needs no machine of its own"
 	case c.there && !second.there:
 		return "it has the image"
 	case c.load < second.load:
@@ -132,6 +134,8 @@ func (c candidate) before(other candidate) string {
 		return fmt.Sprintf("it cannot: %v", other.err)
 	case c.costs(other) < 0:
 		return "it costs " + other.plan.Size.Price.String()
+	case !c.at.can.Apart && other.at.can.Apart:
+		return "no machine of its own is needed"
 	case c.there && !other.there:
 		return "it has not the image"
 	case c.load < other.load:

@@ -22,6 +22,11 @@ type without struct{ *sitetest.Nowhere }
 
 func (without) HasImage(context.Context, judge.Image) (bool, error) { return false, nil }
 
+// apart is a site where each workspace has a machine of its own.
+type apart struct{ *sitetest.Nowhere }
+
+func (apart) Abilities() site.Abilities { return site.Abilities{Apart: true} }
+
 func TestWhereAPlanPlacesAWorkspace(t *testing.T) {
 	store, err := records.Open(t.Context(), database.URL)
 	require.NoError(t, err)
@@ -53,6 +58,8 @@ func TestWhereAPlanPlacesAWorkspace(t *testing.T) {
 		"one has the image":           {sites: map[string]site.Site{here: small, there: full}, at: there, because: "it has the image", not: map[string]string{here: "it has not the image"}},
 		"one has fewer":               {sites: map[string]site.Site{here: full, there: full}, at: there, because: "it has the fewest workspaces for its memory", not: map[string]string{here: "it has more workspaces for its memory"}},
 		"one costs less":              {sites: map[string]site.Site{here: full, there: small}, prices: map[string]string{here: "0.02EUR", there: "0.01EUR"}, at: there, because: "it costs least", not: map[string]string{here: "it costs 0.02 EUR an hour, 14.60 EUR a month"}},
+		"one needs no machine":        {sites: map[string]site.Site{here: apart{&sitetest.Nowhere{}}, there: small}, at: there, because: "it needs no machine of its own", not: map[string]string{here: "no machine of its own is needed"}},
+		"a machine costs less":        {sites: map[string]site.Site{here: apart{&sitetest.Nowhere{}}, there: small}, prices: map[string]string{there: "0.01EUR"}, at: here, because: "it costs least", not: map[string]string{there: "it costs 0.01 EUR an hour, 7.30 EUR a month"}},
 		"one costs nothing":           {sites: map[string]site.Site{here: full, there: full}, prices: map[string]string{there: "0.01DKK"}, at: here, because: "it costs least", not: map[string]string{there: "it costs 0.01 DKK an hour, 7.30 DKK a month"}},
 		"one has the image and more":  {sites: map[string]site.Site{here: full, there: small}, at: here, because: "it has the image", not: map[string]string{there: "it has not the image"}},
 		"all the same":                {sites: map[string]site.Site{"b": full, "a": full}, at: "a", because: "it is the first of those that are as good", not: map[string]string{"b": "it is as good, and behind by its name"}},

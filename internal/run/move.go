@@ -154,7 +154,8 @@ func (c *execution) carry(ctx context.Context, id string) error {
 		}
 		judged = append(judged, i)
 	}
-	if err := to.can.Carrier.BringMade(ctx, c.at.can.Carrier, judged, c.log.say); err != nil {
+	c.log.say("bringing what was kept of it")
+	if err := to.can.Carrier.BringMade(ctx, c.at.can.Carrier, judged, func(string) {}); err != nil {
 		return err
 	}
 	if err := c.bringImages(ctx, to); err != nil {
@@ -186,7 +187,8 @@ func (c *execution) bringImages(ctx context.Context, to place) error {
 			return err
 		case there:
 		case image.Made():
-			err = to.can.Carrier.BringMade(ctx, c.at.can.Carrier, []judge.Image{image}, c.log.say)
+			c.log.say("bringing the image that it was built as")
+			err = to.can.Carrier.BringMade(ctx, c.at.can.Carrier, []judge.Image{image}, func(string) {})
 		default:
 			_, err = to.EnsureImage(ctx, image, c.log.say)
 		}

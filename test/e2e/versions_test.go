@@ -23,7 +23,7 @@ func TestOneCommandInSeveralVersions(t *testing.T) {
 	lines := strings.Split(a.out, "\n")
 	assert.Regexp(t, `^features.tide.harbour=North Quay build.args.LINE=ferry +0 +\S+ s +\S+ s +ferry$`, lines[1])
 	assert.Regexp(t, `^features.tide.harbour=Lamb Island build.args.LINE=ferry +3 .*ferry$`, lines[2])
-	assert.Regexp(t, `^features.tide.harbour=Nowhere .*-.*harbour`, lines[3])
+	assert.Regexp(t, `^features.tide.harbour=Nowhere .*-.*could not be tried`, lines[3])
 	assert.Contains(t, a.out, "== features.tide.harbour=North Quay build.args.LINE=ferry\nNorth Quay: high water")
 	assert.Contains(t, a.err, "Nowhere build.args.LINE=ferry: could not be made")
 	assert.NotContains(t, skipper.domicile(t, "list").out, "versions-v", "they are removed afterwards")

@@ -153,7 +153,15 @@ func TestWhatAHostHas(t *testing.T) {
 		assert.Equal(t, want, free, says)
 		assert.Equal(t, want > 0, known, says)
 	}
-	_, known, err := host(t, map[string]string{"df": diskOf(3)}).DiskFree(t.Context(), "/var/lib/$(halt)")
+	_, known, err := host(t, map[string]string{"df": diskOf(3)}).DiskFree(t.Context(), "/home/crew/.quay/data")
+	require.NoError(t, err)
+	assert.True(t, known, "a hidden folder is a folder")
+	for _, bad := range []string{"/var/../etc", "/var/-rf", "relative"} {
+		_, known, err := host(t, map[string]string{"df": diskOf(3)}).DiskFree(t.Context(), bad)
+		require.NoError(t, err)
+		assert.False(t, known, bad)
+	}
+	_, known, err = host(t, map[string]string{"df": diskOf(3)}).DiskFree(t.Context(), "/var/lib/$(halt)")
 	require.NoError(t, err)
 	assert.False(t, known, "what is no plain path goes into no command")
 }

@@ -28,7 +28,7 @@ func (l *Line) tell(ctx context.Context, command string) (string, error) {
 }
 
 // plainPath is a folder's path that goes into a command as it is.
-var plainPath = regexp.MustCompile(`^(/[A-Za-z0-9_][A-Za-z0-9_.+-]*)+$|^/$`)
+var plainPath = regexp.MustCompile(`^(/\.?[A-Za-z0-9_][A-Za-z0-9_.+-]*)+$|^/$`)
 
 // DiskFree tells how much is free, in bytes, on the disk of a folder of the host, or of the
 // nearest folder above it that the user can see; known is false where that is not told.

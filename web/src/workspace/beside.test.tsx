@@ -40,7 +40,7 @@ describe("a workspace beside another", () => {
     fireEvent.click(screen.getByRole("button", { name: "Show 2 more" }));
     const row = screen.getByText("six9").closest("li")!;
     expect(within(row).getByText("has none")).toBeTruthy();
-    expect(screen.getByText("The same in both: image, tool.")).toBeTruthy();
+    expect(screen.getByText("The same in both: image, tools.")).toBeTruthy();
     expect(screen.getByText(/Of hold not everything was compared: it is stopped/)).toBeTruthy();
   });
   it("is not offered to one who has but this one", async () => {

@@ -8,6 +8,9 @@ import { TroubleNote } from "../frame/trouble";
 type Comparison = components["schemas"]["Comparison"];
 type Difference = components["schemas"]["Difference"];
 
+/** The kinds as they are told together. */
+const kinds: Record<Difference["kind"], string> = { check: "checks", definition: "definition", source: "source", image: "image", variable: "variables", tool: "tools", pip: "Python packages", npm: "npm packages", gem: "Ruby packages", package: "system packages", system: "system", limit: "limits", site: "site" };
+
 /** How many differences of one reason are shown at first. */
 const few = 8;
 
@@ -52,7 +55,7 @@ export function Differences({ comparison: c }: { comparison: Comparison }) {
       {grouped(c.differences).map((group) => (
         <Group key={group[0]!.kind + group[0]!.name} group={group} names={[c.a.name, c.b.name]} />
       ))}
-      {c.same.length > 0 && <p className="quiet mt-3">The same in both: {c.same.join(", ")}.</p>}
+      {c.same.length > 0 && <p className="quiet mt-3">The same in both: {c.same.map((k) => kinds[k]).join(", ")}.</p>}
       {unseen.map((side) => (
         <p key={side.name} className="mt-1">
           Of {side.name} not everything was compared: {side.unseen}.

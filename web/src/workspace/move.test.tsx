@@ -29,7 +29,7 @@ afterEach(() => {
 describe("a move", () => {
   it("goes to a site that takes something, with a size that it has", async () => {
     const move = vi.spyOn(api, "move").mockRejectedValue(new Trouble({ title: "the site quay has no device /dev/tide", status: 422, code: "site-cannot" }));
-    shown([site("this-host"), site("reef", { ready: false }), site("old", { drained: true }), site("quay", { sizes: [{ name: "small", cpus: 1, memoryBytes: 2 ** 30 }] }), site("shoal")]);
+    shown([site("this-host"), site("reef", { ready: false }), site("old", { drained: true }), site("quay", { sizes: [{ name: "small", cpus: 1, memoryBytes: 2 ** 30 }] }), site("shoal"), site("machines", { kind: "vm" })]);
     fireEvent.click(await screen.findByRole("button", { name: "Move …" }));
     const [where, size] = screen.getAllByRole("combobox") as [HTMLSelectElement, HTMLSelectElement];
     expect([...where.options].map((o) => o.value)).toEqual(["quay", "shoal"]);

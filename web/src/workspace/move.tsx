@@ -1,10 +1,13 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, type Workspace } from "../api/client";
+import { api, type Site, type Workspace } from "../api/client";
 import { sizeWords } from "../frame/amount";
 import { Ask } from "../frame/ask";
 import { AsCommand } from "../frame/copy";
 import { TroubleNote } from "../frame/trouble";
+
+/** Machines of their own take no part in moves. */
+const carries = (s: Site) => s.kind !== "vm";
 
 /** A move to another site, offered where there is one that takes something. */
 export function Move({ workspace: w }: { workspace: Workspace }) {
@@ -12,7 +15,8 @@ export function Move({ workspace: w }: { workspace: Workspace }) {
   const sites = useQuery({ queryKey: ["sites"], queryFn: api.sites });
   const [chosen, setChosen] = useState("");
   const [size, setSize] = useState("");
-  const others = (sites.data ?? []).filter((s) => s.name !== w.site && s.ready && !s.drained);
+  const here = sites.data?.find((s) => s.name === w.site);
+  const others = here && carries(here) ? (sites.data ?? []).filter((s) => s !== here && s.ready && !s.drained && carries(s)) : [];
   const to = others.find((s) => s.name === chosen) ?? others[0];
   const has = to?.sizes?.some((s) => s.name === size) ? size : "";
   const move = useMutation({ mutationFn: () => api.move(w.name, to?.name ?? "", has || undefined), onSuccess: () => queries.invalidateQueries({ queryKey: ["workspace", w.name] }) });
