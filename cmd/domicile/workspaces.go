@@ -5,7 +5,10 @@ import (
 	"flag"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
+	"slices"
+	"strconv"
 	"strings"
 
 	"domicile/internal/amount"
@@ -35,9 +38,38 @@ var listCommand = command{
 				table.row(w.Name, string(w.State), w.Site, ago(w.LastUsed), sourceOf(w))
 			}
 			table.flush()
+			if costs := runningCost(list); costs != "" {
+				fmt.Fprintf(t.out, "What runs costs %s an hour.\n", costs)
+			}
 			return nil
 		}
 	},
+}
+
+// runningCost is what those that run cost an hour, by currency; empty for nothing.
+func runningCost(list []client.Workspace) string {
+	sum := map[string]float64{}
+	for _, w := range list {
+		if w.State != client.WorkspaceStateReady || w.Price == nil {
+			continue
+		}
+		if hour, err := strconv.ParseFloat(w.Price.PerHour, 64); err == nil {
+			sum[w.Price.Currency] += hour
+		}
+	}
+	var words []string
+	for _, currency := range slices.Sorted(maps.Keys(sum)) {
+		words = append(words, fmt.Sprintf("%.2f %s", sum[currency], currency))
+	}
+	return strings.Join(words, " and ")
+}
+
+// costOf is what a workspace costs while it runs; empty for nothing.
+func costOf(w client.Workspace) string {
+	if w.Price == nil {
+		return ""
+	}
+	return fmt.Sprintf("%s %s an hour while it runs, %s a month if it always does", w.Price.PerHour, w.Price.Currency, w.Price.PerMonth)
 }
 
 func sourceOf(w client.Workspace) string {
@@ -83,7 +115,7 @@ func show(out io.Writer, w client.Workspace) {
 	fmt.Fprintln(out)
 	table := newTable(out)
 	for _, row := range [][2]string{{"source", sourceOf(w)}, {"commit", short(text(w.Commit))}, {"definition", text(w.Definition)}, {"set to", varied(w)}, {"image", text(w.Image)}, {"built from", text(w.Dockerfile)}, {"site", w.Site},
-		{"user", text(w.User)}, {"folder", text(w.Folder)}, {"size", text(w.Size)}, {"helpers", helpersOf(w)}, {"made", ago(w.Created)}, {"used", ago(w.LastUsed)}} {
+		{"user", text(w.User)}, {"folder", text(w.Folder)}, {"size", text(w.Size)}, {"costs", costOf(w)}, {"helpers", helpersOf(w)}, {"made", ago(w.Created)}, {"used", ago(w.LastUsed)}} {
 		if row[1] != "" {
 			table.row("  "+row[0], row[1])
 		}

@@ -1285,6 +1285,9 @@ type Workspace struct {
 	Name  string `json:"name"`
 	Ports []Port `json:"ports"`
 
+	// Price What something costs while it runs.
+	Price *Price `json:"price,omitempty"`
+
 	// Reason Why it is in this state, where there is something to tell.
 	Reason *string `json:"reason,omitempty"`
 	Ref    *string `json:"ref,omitempty"`

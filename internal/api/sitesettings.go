@@ -72,8 +72,14 @@ var worthNaming = regexp.MustCompile(`^/dev/(tty(USB|ACM|AMA)[0-9]+|(i2c|spidev|
 
 func sizeView(v plan.Size) Size {
 	view := Size{Name: v.Name, Cpus: v.CPUs, MemoryBytes: v.Memory}
-	if v.Price.Hour > 0 {
-		view.Price = &Price{PerHour: v.Price.PerHour(), PerMonth: v.Price.PerMonth(), Currency: v.Price.Currency}
-	}
+	view.Price = priceView(v.Price)
 	return view
+}
+
+// priceView shows what something costs while it runs; nil for nothing.
+func priceView(p plan.Price) *Price {
+	if p.Hour == 0 {
+		return nil
+	}
+	return &Price{PerHour: p.PerHour(), PerMonth: p.PerMonth(), Currency: p.Currency}
 }

@@ -287,7 +287,7 @@ func (s *Server) workspaceView(w records.Workspace, p *plan.Plan) Workspace {
 		v.Ssh = optional(fmt.Sprintf("ssh -p %s %s@%s", port, w.Name, host))
 	}
 	if p != nil {
-		v.Definition = optional(p.Definition)
+		v.Definition, v.Price = optional(p.Definition), priceView(p.Size.Price)
 		v.Image, v.Folder, v.User = optional(p.ImageName), optional(p.Session.Folder), optional(p.Session.User)
 		for _, port := range p.Ports {
 			v.Ports = append(v.Ports, portView(port))

@@ -92,6 +92,12 @@ func TestAHostOverSSH(t *testing.T) {
 	assert.Contains(t, planned, "the site skiff has no device /dev/tide-sensor")
 	assert.Contains(t, skipper.domicile(t, "plan", source, "-site", "skiff").out, "Of the size dinghy: 1 processor, 512 MB of memory, 0.02 EUR an hour while it runs, 14.60 EUR a month if it always does.")
 	assert.Contains(t, skipper.domicile(t, "plan", source).out, "Not at skiff: it costs 0.02 EUR an hour, 14.60 EUR a month.")
+	require.Equal(t, 0, skipper.provision(t, source, "costly", "-site", "skiff").status)
+	assert.Contains(t, skipper.domicile(t, "list").out, "What runs costs 0.02 EUR an hour.")
+	assert.Contains(t, skipper.domicile(t, "show", "costly").out, "0.02 EUR an hour while it runs, 14.60 a month if it always does")
+	require.Equal(t, 0, skipper.domicile(t, "stop", "costly").status)
+	assert.NotContains(t, skipper.domicile(t, "list").out, "What runs costs")
+	skipper.remove(t, "costly")
 
 	// A host behind another is reached by way of it.
 	gate, err := daemons.StartSSH(t.Context(), filepath.Join(folder, "gate"))

@@ -1755,6 +1755,7 @@ export interface components {
             ports: components["schemas"]["Port"][];
             run?: components["schemas"]["Run"];
             size?: string;
+            price?: components["schemas"]["Price"];
             /** @description The source is a folder of the host. */
             mount?: boolean;
             vary?: components["schemas"]["Variations"];

@@ -41,6 +41,7 @@ function Facts({ workspace: w }: { workspace: Workspace }) {
     ["built from", w.dockerfile],
     ["site", w.site],
     ["size", w.size],
+    ["costs", w.price && `${w.price.perHour} ${w.price.currency} an hour while it runs`],
     ["user", w.user],
     ["folder", w.folder],
     ["made", <Ago key="made" at={w.created} />],

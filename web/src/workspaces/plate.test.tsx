@@ -6,7 +6,7 @@ import { afterEach, describe, expect, it, vi } from "vitest";
 import { api, Trouble, type Workspace } from "../api/client";
 import { Attention } from "./attention";
 import { Plate } from "./plate";
-import { Workspaces } from "./workspaces";
+import { runningCost, Workspaces } from "./workspaces";
 
 const workspace = (more: Partial<Workspace> = {}): Workspace => ({ id: 1, name: "deck", source: "https://git.skerry.test/skerry/deck.git", state: "ready", site: "this-host", created: new Date().toISOString(), lastUsed: new Date().toISOString(), ports: [], user: "crew", ...more });
 
@@ -85,5 +85,13 @@ describe("the workspaces", () => {
     vi.spyOn(api, "workspaces").mockRejectedValue(new Trouble({ title: "The service's database does not answer", status: 503, code: "database-unavailable", remedy: "try again in a moment" }));
     show(<Workspaces />);
     await waitFor(() => expect(screen.getByRole("alert").textContent).toContain("try again in a moment"));
+  });
+});
+
+describe("what workspaces cost", () => {
+  const priced = (perHour: string, currency: string, more: Partial<Workspace> = {}) => workspace({ price: { perHour, perMonth: "0", currency }, ...more });
+  it("is told of those that run, by currency", () => {
+    expect(runningCost([priced("0.02", "EUR"), priced("0.1", "EUR"), priced("1", "DKK"), priced("5", "EUR", { state: "stopped" }), workspace()])).toBe("1.00 DKK and 0.12 EUR");
+    expect(runningCost([workspace()])).toBe("");
   });
 });

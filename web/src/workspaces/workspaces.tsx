@@ -15,6 +15,16 @@ export function matches(w: Workspace, words: string): boolean {
     .every((word) => text.includes(word));
 }
 
+/** What those that run cost an hour, by currency; empty for nothing. */
+export function runningCost(list: Workspace[]): string {
+  const sum = new Map<string, number>();
+  for (const w of list) if (w.state === "ready" && w.price) sum.set(w.price.currency, (sum.get(w.price.currency) ?? 0) + Number(w.price.perHour));
+  return [...sum]
+    .sort()
+    .map(([currency, hour]) => `${hour.toFixed(2)} ${currency}`)
+    .join(" and ");
+}
+
 export function Workspaces() {
   const list = useQuery({ queryKey: ["workspaces"], queryFn: api.workspaces });
   const [words, setWords] = useState("");
@@ -22,6 +32,7 @@ export function Workspaces() {
   if (!list.data) return <TroubleNote error={list.error} />;
   if (list.data.length === 0) return <Empty />;
   const shown = list.data.filter((w) => matches(w, words));
+  const costs = runningCost(list.data);
   return (
     <div className="grid gap-8 lg:grid-cols-[minmax(0,1fr)_20rem]">
       <title>Workspaces – Domicile</title>
@@ -36,6 +47,7 @@ export function Workspaces() {
           </label>
         </div>
         {list.error && <TroubleNote error={list.error} />}
+        {costs && <p className="quiet mb-3 text-sm">What runs costs {costs} an hour.</p>}
         <ul className="grid gap-4 sm:grid-cols-2">
           {shown.map((w) => (
             <li key={w.id} className="min-w-0">
