@@ -268,7 +268,7 @@ func (e *eachRun) remove(ctx context.Context, c *client.Service, v *variant) {
 		_, err = ended(ctx, c, w.Run.Id)
 	}
 	if code := fault.Code(err); err != nil && code != "no-workspace" && code != "not-found" {
-		e.say("%s: it could not be removed: %v. What to do: domicile remove %s", v.name(), err, v.Workspace)
+		e.say("%s: it could not be removed: %v. %s", v.name(), err, fault.ToDo("domicile remove "+v.Workspace))
 	}
 	e.hold(-1)
 	select {

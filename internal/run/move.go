@@ -23,7 +23,11 @@ var (
 	leaveStep = plain((*execution).leaveBehind)
 )
 
-const toMove = "neither gives nor takes workspaces of other sites"
+// What a site may not be able to do.
+const (
+	toMove   = "gives no workspace to another site"
+	toTakeIn = "takes no workspace of another site"
+)
 
 // Move makes the run that takes a workspace to another site. size is one of that site's; empty:
 // one of the same name there, or the usual one.
@@ -83,8 +87,8 @@ func (r *Runner) mayMove(ctx context.Context, db records.Queries, w records.Work
 		return nil, fault.New("has-helpers", "remove them first: domicile remove "+helpers[0].Name, "the workspace %s has helpers, which stay where they are", w.Name)
 	case from.can.Carrier == nil || from.can.Keeper == nil:
 		return nil, from.cannot(toMove)
-	case to.can.Carrier == nil || to.can.Keeper == nil:
-		return nil, to.cannot(toMove)
+	case to.can.Carrier == nil:
+		return nil, to.cannot(toTakeIn)
 	}
 	if there, here := r.Examined(to.name), r.Examined(w.Site); there.Err != nil {
 		return nil, fault.Transient(there.Err, "engine-unavailable", "", "the site %s does not answer", to.name)
@@ -137,7 +141,7 @@ func (c *execution) carry(ctx context.Context, id string) error {
 		return err
 	}
 	if to.can.Carrier == nil {
-		return to.cannot(toMove)
+		return to.cannot(toTakeIn)
 	}
 	if c.at.can.Carrier == nil {
 		return c.at.cannot(toMove)
@@ -154,9 +158,17 @@ func (c *execution) carry(ctx context.Context, id string) error {
 		}
 		judged = append(judged, i)
 	}
-	c.log.say("bringing what was kept of it")
-	if err := to.can.Carrier.BringMade(ctx, c.at.can.Carrier, judged, func(string) {}); err != nil {
+	shared, err := to.can.Carrier.SharesStore(ctx, c.at.can.Carrier)
+	switch {
+	case err != nil:
 		return err
+	case shared && !to.can.Apart: // it would replace itself there
+		return fault.New("same-engine", "choose a site with an engine of its own", "the sites %s and %s are one engine", c.at.name, to.name)
+	case !shared:
+		c.log.say("bringing what was kept of it")
+		if err := to.can.Carrier.BringMade(ctx, c.at.can.Carrier, judged, func(string) {}); err != nil {
+			return err
+		}
 	}
 	if err := c.bringImages(ctx, to); err != nil {
 		return err
@@ -222,7 +234,7 @@ func (c *execution) goOver(ctx context.Context, _ string) error {
 		}
 		id := c.workspace.ID
 		err = c.write(ctx, func(db records.Queries) error {
-			return errors.Join(db.KeepEarlier(ctx, id), db.SetSite(ctx, id, to.name), db.SetSize(ctx, id, p.Size.Name), db.SetPlan(ctx, id, c.workspace.Commit, b), db.SetBeginsWith(ctx, id, &snapshot.ID), db.SetSnapshotSite(ctx, snapshot.ID, to.name))
+			return errors.Join(db.KeepEarlier(ctx, id), db.SetSite(ctx, id, to.name), db.SetSize(ctx, id, p.Size.Name), db.SetPlan(ctx, id, c.workspace.Commit, b), db.SetBeginsWith(ctx, id, &snapshot.ID), snapshotAt(ctx, db, snapshot, to))
 		})
 		if err != nil {
 			return err
@@ -238,6 +250,14 @@ func (c *execution) goOver(ctx context.Context, _ string) error {
 	return c.setState(ctx, records.Making, "")
 }
 
+// snapshotAt notes that a snapshot is at another site, where that keeps some; else it stays.
+func snapshotAt(ctx context.Context, db records.Queries, s records.Snapshot, to place) error {
+	if to.can.Keeper == nil {
+		return nil
+	}
+	return db.SetSnapshotSite(ctx, s.ID, to.name)
+}
+
 // leaveBehind removes what is left where the workspace was. From here on there is no way back.
 func (c *execution) leaveBehind(ctx context.Context, id string) error {
 	before, err := c.before(ctx)
@@ -248,6 +268,9 @@ func (c *execution) leaveBehind(ctx context.Context, id string) error {
 	if err != nil {
 		return err
 	}
+	if from.can.Keeper == nil {
+		return from.cannot(toMove)
+	}
 	snapshot, _, err := c.kept(ctx)
 	if err != nil {
 		return err
@@ -255,7 +278,7 @@ func (c *execution) leaveBehind(ctx context.Context, id string) error {
 	if err := from.Remove(ctx, id); err != nil {
 		return err
 	}
-	if from.can.Keeper != nil {
+	if snapshot.Site != before.Site { // else that is where it stays
 		if err := from.can.Keeper.RemoveSaved(ctx, snapshot.SiteID()); err != nil {
 			return err
 		}

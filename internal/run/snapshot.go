@@ -222,7 +222,7 @@ func (r *Runner) Return(ctx context.Context, account int64, name string, snapsho
 			return nil, fault.New("another-source", "make a workspace of it: domicile snapshots make "+fmt.Sprint(s.ID), "the snapshot %d is one of %s, and %s is made from %s", s.ID, s.Source, name, w.Source)
 		}
 		if w.Site != s.Site {
-			return nil, fault.New("another-site", "move it there first: domicile move "+name+" -site "+s.Site, "the snapshot %d is at the site %s, and %s is at %s", s.ID, s.Site, name, w.Site)
+			return nil, fault.New("another-site", "make a workspace of it there: domicile snapshots make "+fmt.Sprint(s.ID), "the snapshot %d is at the site %s, and %s is at %s", s.ID, s.Site, name, w.Site)
 		}
 		helpers, err := db.Helpers(ctx, w.ID)
 		if err != nil {

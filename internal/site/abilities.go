@@ -61,9 +61,11 @@ type Keeper interface {
 
 // Carrier is a site that takes in what another one has kept.
 type Carrier interface {
+	// SharesStore tells that what the other one keeps is kept in the same place: then there is
+	// nothing to bring.
+	SharesStore(ctx context.Context, other Carrier) (bool, error)
 	// BringMade brings images that were made at another site, those of a snapshot or built ones;
-	// those that are here are replaced. Nothing else comes with them. Two sites that are the same
-	// are refused.
+	// those that are here are replaced. Nothing else comes with them.
 	BringMade(ctx context.Context, from Carrier, images []judge.Image, progress func(line string)) error
 }
 

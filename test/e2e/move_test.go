@@ -122,7 +122,7 @@ func TestAWorkspaceMoves(t *testing.T) {
 	// Two sites with one engine: what would be brought would replace itself.
 	a = skipper.domicile(t, "move", "mover", "-site", "mirror")
 	assert.Equal(t, 1, a.status)
-	assert.Contains(t, a.err, "both sites are the engine of")
+	assert.Contains(t, a.err, "are one engine")
 	eventually(t, 40*time.Second, "it is where it was, and works", func() bool { return skipper.workspace(t, "mover").State == client.WorkspaceStateReady })
 	same()
 

@@ -63,7 +63,7 @@ func (s *Site) layersHere(ctx context.Context, from *Site, name string) (files m
 	if err != nil {
 		return nil, s.explain(err, "list the engine's images")
 	}
-	most := 0
+	same := 0
 	for _, i := range list {
 		there, err := s.api.ImageInspect(ctx, i.ID)
 		if isNotFound(err) {
@@ -72,9 +72,9 @@ func (s *Site) layersHere(ctx context.Context, from *Site, name string) (files m
 		if err != nil {
 			return nil, s.explain(err, "look at an image")
 		}
-		most = max(most, sameFirst(wanted.RootFS.Layers, there.RootFS.Layers))
+		same = max(same, sameFirst(wanted.RootFS.Layers, there.RootFS.Layers))
 	}
-	if most == 0 {
+	if same == 0 {
 		return nil, nil
 	}
 	// Which file has which layer is told at the archive's end.
@@ -88,10 +88,10 @@ func (s *Site) layersHere(ctx context.Context, from *Site, name string) (files m
 		return nil, fmt.Errorf("read the archive of an image: %w", err)
 	}
 	files = map[string]bool{}
-	for _, file := range layers[:min(most, len(layers))] {
+	for _, file := range layers[:min(same, len(layers))] {
 		files[file] = true
 	}
-	for _, file := range layers[min(most, len(layers)):] {
+	for _, file := range layers[min(same, len(layers)):] {
 		delete(files, file) // one that is in it twice
 	}
 	return files, nil

@@ -20,11 +20,8 @@ import (
 // BringMade brings images that were made at another engine. What that one gives is checked on its
 // way: an archive could bring images of other names, too.
 func (s *Site) BringMade(ctx context.Context, from site.Carrier, images []judge.Image, progress func(string)) error {
-	other, is := from.(*Site)
-	if !is {
-		return fault.New("site-cannot", "choose another site", "this engine takes in only what another engine has kept")
-	}
-	if err := s.isAnother(ctx, other); err != nil {
+	other, err := storeOf(from)
+	if err != nil {
 		return err
 	}
 	for _, i := range images {
@@ -39,21 +36,32 @@ func (s *Site) BringMade(ctx context.Context, from site.Carrier, images []judge.
 	return nil
 }
 
-// isAnother refuses two sites that reach one engine: what is brought would replace itself.
-func (s *Site) isAnother(ctx context.Context, other *Site) error {
+// Store is the engine that has what is kept at this site.
+func (s *Site) Store() (*Site, error) { return s, nil }
+
+func storeOf(c site.Carrier) (*Site, error) {
+	if kept, is := c.(interface{ Store() (*Site, error) }); is {
+		return kept.Store()
+	}
+	return nil, fault.New("site-cannot", "choose another site", "an engine takes in only what another engine has kept")
+}
+
+// SharesStore tells that two sites reach one engine.
+func (s *Site) SharesStore(ctx context.Context, c site.Carrier) (bool, error) {
+	other, err := storeOf(c)
+	if err != nil {
+		return false, err
+	}
 	here, err := s.api.Info(ctx)
 	if err != nil {
-		return s.explain(err, "look at the engine")
+		return false, s.explain(err, "look at the engine")
 	}
 	there, err := other.api.Info(ctx)
 	if err != nil {
-		return other.explain(err, "look at the engine")
+		return false, other.explain(err, "look at the engine")
 	}
 	// Several engines of one host may share an id, and hosts that were copied their names.
-	if here.ID == there.ID && here.Name == there.Name && here.DockerRootDir == there.DockerRootDir {
-		return fault.New("same-engine", "choose a site with an engine of its own", "both sites are the engine of %s", here.Name)
-	}
-	return nil
+	return here.ID == there.ID && here.Name == there.Name && here.DockerRootDir == there.DockerRootDir, nil
 }
 
 // onlyNamed copies an image's archive that names no other image than this one.

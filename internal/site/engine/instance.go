@@ -66,7 +66,7 @@ func (s *Site) EnsureInstance(ctx context.Context, workspace string, judged plan
 func (s *Site) create(ctx context.Context, workspace string, c plan.Container) error {
 	image := s.local(c.Image)
 	if c.Saved != "" {
-		image = c.Saved
+		image = s.local(c.Saved)
 	}
 	local, err := s.isLocal(ctx) // from here on it is known what the host is
 	if err != nil {

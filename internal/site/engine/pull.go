@@ -15,18 +15,18 @@ const progressEvery = time.Second
 // pulling is how far a pull is. Its layers are fetched side by side and unpacked one behind
 // the other; either may be what a person waits for.
 type pulling struct {
-	fetched, unpacked map[string]amount // by layer
+	fetched, unpacked map[string]share // by layer
 	begun, told       time.Time
 	every             time.Duration
 	tell              func(line string)
 }
 
-// amount is so many bytes of so many.
-type amount struct{ done, all int64 }
+// share is so many bytes of so many.
+type share struct{ done, all int64 }
 
 // followPull reads the engine's messages to their end, and tells how it goes.
 func followPull(stream io.Reader, every time.Duration, tell func(line string)) error {
-	p := pulling{fetched: map[string]amount{}, unpacked: map[string]amount{}, begun: time.Now(), told: time.Now(), every: every, tell: tell}
+	p := pulling{fetched: map[string]share{}, unpacked: map[string]share{}, begun: time.Now(), told: time.Now(), every: every, tell: tell}
 	if err := followMessages(stream, p.take); err != nil {
 		return err
 	}
@@ -54,14 +54,14 @@ func followMessages(stream io.Reader, take func(jsonmessage.JSONMessage)) error 
 func (p *pulling) take(m jsonmessage.JSONMessage) {
 	switch known := p.fetched[m.ID]; {
 	case m.Status == "Downloading" && m.Progress != nil:
-		p.fetched[m.ID] = amount{m.Progress.Current, max(m.Progress.Total, known.all)}
+		p.fetched[m.ID] = share{m.Progress.Current, max(m.Progress.Total, known.all)}
 	case m.Status == "Download complete":
-		p.fetched[m.ID] = amount{known.all, known.all}
+		p.fetched[m.ID] = share{known.all, known.all}
 	case m.Status == "Extracting" && m.Progress != nil:
-		p.fetched[m.ID] = amount{known.all, known.all}
-		p.unpacked[m.ID] = amount{m.Progress.Current, m.Progress.Total}
+		p.fetched[m.ID] = share{known.all, known.all}
+		p.unpacked[m.ID] = share{m.Progress.Current, m.Progress.Total}
 	case m.Status == "Pull complete":
-		p.unpacked[m.ID] = amount{known.all, known.all}
+		p.unpacked[m.ID] = share{known.all, known.all}
 	default:
 		return
 	}
@@ -93,7 +93,7 @@ func (p *pulling) end() {
 	p.tell("all its layers were there already")
 }
 
-func sum(layers map[string]amount) (s amount) {
+func sum(layers map[string]share) (s share) {
 	for _, l := range layers {
 		s.done += l.done
 		s.all += l.all

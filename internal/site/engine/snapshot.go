@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -224,6 +225,10 @@ func (s *Site) make(ctx context.Context, config *container.Config, host *contain
 		made, err := s.createContainer(ctx, config, host, networks, name)
 		return made.ID, err
 	}
+	// What an image says of itself may be somebody else's word: only volumes are filled.
+	maps.DeleteFunc(kept, func(place, folder string) bool {
+		return !strings.HasPrefix(path.Clean(folder), keptVolumes+"/") || slices.ContainsFunc(host.Mounts, func(m mount.Mount) bool { return m.Target == place && m.Type != mount.TypeVolume })
+	})
 	named := map[string]bool{}
 	for i, m := range host.Mounts {
 		if _, has := kept[m.Target]; has && m.Type == mount.TypeVolume {
@@ -275,7 +280,7 @@ func (s *Site) keptBy(ctx context.Context, saved string) (kept map[string]string
 	if saved == "" {
 		return nil, nil
 	}
-	i, err := s.api.ImageInspect(ctx, saved)
+	i, err := s.api.ImageInspect(ctx, s.local(saved))
 	if err != nil {
 		return nil, err
 	}

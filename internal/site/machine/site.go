@@ -44,6 +44,7 @@ var (
 	_ site.Site     = (*Site)(nil)
 	_ site.Able     = (*Site)(nil)
 	_ site.Aside    = (*Site)(nil)
+	_ site.Carrier  = (*Site)(nil)
 	_ site.Differ   = (*Site)(nil)
 	_ site.Sweeper  = (*Site)(nil)
 	_ site.Measurer = (*Site)(nil)
@@ -67,10 +68,10 @@ const (
 // Kind tells what makes the machines.
 func (s *Site) Kind() site.Kind { return s.o.Kind }
 
-// Abilities are what a machine of one's own can. Services beside a workspace, snapshots from
-// which others begin, helpers and doors are not among them.
+// Abilities are what a machine of one's own can. Services beside a workspace, helpers, doors and
+// snapshots are not among them; one that was kept elsewhere can be what a workspace begins with.
 func (s *Site) Abilities() site.Abilities {
-	return site.Abilities{Aside: s, Differ: s, Sweeper: s, Measurer: s, Apart: true}
+	return site.Abilities{Aside: s, Carrier: s, Differ: s, Sweeper: s, Measurer: s, Apart: true}
 }
 
 // Examine looks at what makes the machines, and whether there is an engine that pulls for them.
@@ -160,12 +161,9 @@ func (s *Site) EnsureInstance(ctx context.Context, workspace string, judged plan
 	if err != nil {
 		return err
 	}
-	id, err := images.Holding(ctx, c.Image)
+	id, err := holding(ctx, images, c.Image)
 	if err != nil {
 		return err
-	}
-	if id == "" {
-		return fault.Transient(nil, "image-gone", "", "the image %s is gone from the engine that pulls for the machines", c.Image)
 	}
 	bring := func(ctx context.Context, e *engine.Site) error {
 		return e.Bring(ctx, images, c.Image, id, func(string) {})
@@ -196,6 +194,15 @@ func (s *Site) EnsureInstance(ctx context.Context, workspace string, judged plan
 	if err := bring(ctx, e); err != nil {
 		return err
 	}
+	if c.Saved != "" {
+		id, err := holding(ctx, images, c.Saved)
+		if err != nil {
+			return err
+		}
+		if err := e.Bring(ctx, images, c.Saved, id, func(string) {}); err != nil {
+			return err
+		}
+	}
 	if _, err := e.EnsureVolume(ctx, workspace); err != nil {
 		return err
 	}
@@ -203,6 +210,15 @@ func (s *Site) EnsureInstance(ctx context.Context, workspace string, judged plan
 		return err
 	}
 	return s.mark(ctx, workspace, mark{Digest: c.Digest})
+}
+
+// holding gives the id of an image that the engine which pulls for the machines has.
+func holding(ctx context.Context, images *engine.Site, name string) (string, error) {
+	id, err := images.Holding(ctx, name)
+	if err == nil && id == "" {
+		err = fault.Transient(nil, "image-gone", "", "the image %s is gone from the engine that pulls for the machines", name)
+	}
+	return id, err
 }
 
 // shape is that of a machine for a container: what the container may take, and what the engine

@@ -29,7 +29,7 @@ afterEach(() => {
 describe("a move", () => {
   it("goes to a site that takes something, with a size that it has", async () => {
     const move = vi.spyOn(api, "move").mockRejectedValue(new Trouble({ title: "the site quay has no device /dev/tide", status: 422, code: "site-cannot" }));
-    shown([site("this-host"), site("reef", { ready: false }), site("old", { drained: true }), site("quay", { sizes: [{ name: "small", cpus: 1, memoryBytes: 2 ** 30 }] }), site("shoal"), site("machines", { kind: "vm" })]);
+    shown([site("this-host"), site("reef", { ready: false }), site("old", { drained: true }), site("quay", { sizes: [{ name: "small", cpus: 1, memoryBytes: 2 ** 30 }] }), site("shoal")]);
     fireEvent.click(await screen.findByRole("button", { name: "Move …" }));
     const [where, size] = screen.getAllByRole("combobox") as [HTMLSelectElement, HTMLSelectElement];
     expect([...where.options].map((o) => o.value)).toEqual(["quay", "shoal"]);
@@ -42,6 +42,11 @@ describe("a move", () => {
     fireEvent.change(where, { target: { value: "shoal" } });
     fireEvent.click(screen.getByRole("button", { name: "Move it" }));
     await waitFor(() => expect(move).toHaveBeenLastCalledWith("deck", "shoal", undefined));
+  });
+  it("is not offered to what is in a machine of its own", async () => {
+    shown([site("this-host", { kind: "vm" }), site("quay")]);
+    await waitFor(() => expect(api.sites).toHaveBeenCalled());
+    expect(screen.queryByRole("button", { name: "Move …" })).toBeNull();
   });
   it("is not offered where there is but one site", async () => {
     shown([site("this-host")]);

@@ -6,8 +6,8 @@ import { Ask } from "../frame/ask";
 import { AsCommand } from "../frame/copy";
 import { TroubleNote } from "../frame/trouble";
 
-/** Machines of their own take no part in moves. */
-const carries = (s: Site) => s.kind !== "vm";
+/** A machine of its own gives nothing to another site yet. */
+const gives = (s: Site) => s.kind !== "vm";
 
 /** A move to another site, offered where there is one that takes something. */
 export function Move({ workspace: w }: { workspace: Workspace }) {
@@ -16,7 +16,7 @@ export function Move({ workspace: w }: { workspace: Workspace }) {
   const [chosen, setChosen] = useState("");
   const [size, setSize] = useState("");
   const here = sites.data?.find((s) => s.name === w.site);
-  const others = here && carries(here) ? (sites.data ?? []).filter((s) => s !== here && s.ready && !s.drained && carries(s)) : [];
+  const others = here && gives(here) ? (sites.data ?? []).filter((s) => s !== here && s.ready && !s.drained) : [];
   const to = others.find((s) => s.name === chosen) ?? others[0];
   const has = to?.sizes?.some((s) => s.name === size) ? size : "";
   const move = useMutation({ mutationFn: () => api.move(w.name, to?.name ?? "", has || undefined), onSuccess: () => queries.invalidateQueries({ queryKey: ["workspace", w.name] }) });
