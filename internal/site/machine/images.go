@@ -45,3 +45,12 @@ func (s *Site) EnsureBuilt(ctx context.Context, b site.Build, progress func(stri
 	}
 	return e.EnsureBuilt(ctx, b, progress)
 }
+
+// holding gives the id of an image that the engine which pulls for the machines has.
+func holding(ctx context.Context, images *engine.Site, name string) (string, error) {
+	id, err := images.Holding(ctx, name)
+	if err == nil && id == "" {
+		err = fault.Transient(nil, "image-gone", "", "the image %s is gone from the engine that pulls for the machines", name)
+	}
+	return id, err
+}

@@ -212,15 +212,6 @@ func (s *Site) EnsureInstance(ctx context.Context, workspace string, judged plan
 	return s.mark(ctx, workspace, mark{Digest: c.Digest})
 }
 
-// holding gives the id of an image that the engine which pulls for the machines has.
-func holding(ctx context.Context, images *engine.Site, name string) (string, error) {
-	id, err := images.Holding(ctx, name)
-	if err == nil && id == "" {
-		err = fault.Transient(nil, "image-gone", "", "the image %s is gone from the engine that pulls for the machines", name)
-	}
-	return id, err
-}
-
 // shape is that of a machine for a container: what the container may take, and what the engine
 // takes beside it; of the host's memory at most half, unless the definition needs more, and
 // nothing that the host has not.

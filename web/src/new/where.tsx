@@ -18,6 +18,9 @@ const linesOf = (text: string) =>
     .map((line) => line.trim())
     .filter(Boolean);
 
+/** A word as a shell takes it. */
+const shellWord = (word: string) => (/^[\w.=:@/-]+$/.test(word) ? word : `'${word.split("'").join("'\\''")}'`);
+
 /** Where and how big, with the plan, and the one button that begins. */
 export function Where({ source, at, file }: { source: string; at: string; file?: string }) {
   const navigate = useNavigate();
@@ -107,7 +110,7 @@ export function Where({ source, at, file }: { source: string; at: string; file?:
         </button>
       )}
       <TroubleNote error={make.error ?? prepare.error} />
-      <AsCommand>{`domicile provision ${source}${at ? ` -ref ${at}` : ""} -name ${name}${file ? ` -file ${file}` : ""}${site && several ? ` -site ${site}` : ""}${size ? ` -size ${size}` : ""}${vary.map((v) => ` -vary ${/^[\w.=:@/-]+$/.test(v) ? v : `'${v.replaceAll("'", `'\\''`)}'`}`).join("")}${mount ? " -mount" : ""}`}</AsCommand>
+      <AsCommand>{`domicile provision ${source}${at ? ` -ref ${at}` : ""} -name ${name}${file ? ` -file ${file}` : ""}${site && several ? ` -site ${site}` : ""}${size ? ` -size ${size}` : ""}${vary.map((v) => ` -vary ${shellWord(v)}`).join("")}${mount ? " -mount" : ""}`}</AsCommand>
       <Plan source={source} at={at} file={file} site={site} size={size} vary={linesOf(settled)} />
     </form>
   );

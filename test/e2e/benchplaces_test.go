@@ -1,0 +1,120 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	api "domicile/internal/client"
+	"domicile/internal/daemons"
+	"domicile/internal/records"
+)
+
+// BenchmarkRemoteProvision is provisioning at a host over SSH, against the same at the same engine
+// without SSH between.
+func BenchmarkRemoteProvision(b *testing.B) {
+	ctx := b.Context()
+	folder, err := os.MkdirTemp("", "domicile-bench-")
+	require.NoError(b, err)
+	require.NoError(b, os.Chmod(folder, 0o755))
+	b.Cleanup(func() { os.RemoveAll(folder) })
+	server, err := daemons.StartSSH(ctx, folder)
+	require.NoError(b, err)
+	b.Cleanup(server.Stop)
+	home := fmt.Sprintf("/run/user/%d", 1_000_000+server.Port)
+	require.NoError(b, os.MkdirAll(home, 0o755))
+	b.Cleanup(func() { os.RemoveAll(home) })
+	require.NoError(b, os.Symlink(strings.TrimPrefix(world.EngineAt, "unix://"), filepath.Join(home, "docker.sock")))
+	trust, err := api.Answer[api.HostTrust](skipper.api.AddSite(ctx, api.NewSite{Name: "skiff", Address: fmt.Sprintf("ssh://root@127.0.0.1:%d%s/docker.sock", server.Port, home)}))
+	require.NoError(b, err)
+	require.NoError(b, server.Authorize(trust.Install))
+	_, err = api.Answer[[]api.Finding](skipper.api.ExamineSite(ctx, "skiff"))
+	require.NoError(b, err)
+	b.Cleanup(func() {
+		for _, verb := range []string{"drain", "remove"} {
+			_ = skipper.command(context.WithoutCancel(ctx), "", "sites", verb, "skiff").Run()
+		}
+	})
+	source, states, n := benchSource(b), newWaiter(b), 0
+	provision := func(site string) {
+		n++
+		name := fmt.Sprintf("bench-at-%d", n)
+		b.Cleanup(func() {
+			_ = skipper.command(context.WithoutCancel(ctx), "", "remove", name, "-yes").Run()
+		})
+		_, err := api.Answer[api.Workspace](skipper.api.Provision(ctx, api.ProvisionRequest{Source: source, Name: &name, Site: &site}))
+		require.NoError(b, err)
+		states.wait(b, name, records.Ready)
+	}
+	provision("skiff")
+	provision("this-host")
+	(&pair{}).measure(b, func() { provision("skiff") }, func() { provision("this-host") })
+}
+
+// BenchmarkMove is a move of a workspace to another engine, which has its image, against what the
+// engines' own client does for a container's files alone: commit, save, load, create and start.
+func BenchmarkMove(b *testing.B) {
+	ctx := b.Context()
+	folder, err := os.MkdirTemp("", "domicile-quay-")
+	require.NoError(b, err)
+	require.NoError(b, os.Chmod(folder, 0o711))
+	b.Cleanup(func() { os.RemoveAll(folder) })
+	second, err := daemons.StartEngine(ctx, folder)
+	require.NoError(b, err)
+	b.Cleanup(second.Close)
+	serve := func(ctx context.Context, flags ...string) {
+		world.Service.Stop()
+		require.NoError(b, world.StartService(ctx, flags...))
+	}
+	serve(ctx, "-engine", world.EngineAt+",quay="+second.Host)
+	b.Cleanup(func() {
+		serve(context.WithoutCancel(ctx))
+		_ = skipper.command(context.WithoutCancel(ctx), "", "sites", "remove", "quay").Run()
+	})
+	require.Eventually(b, func() bool {
+		list, err := api.Answer[[]api.Site](skipper.api.ListSites(ctx))
+		return err == nil && len(list) == 2 && list[0].Ready && list[1].Ready
+	}, 30*time.Second, 100*time.Millisecond)
+	source, states := benchSource(b), newWaiter(b)
+	name, here := "bench-mover", "this-host"
+	_, err = api.Answer[api.Workspace](skipper.api.Provision(ctx, api.ProvisionRequest{Source: source, Name: &name, Site: &here}))
+	require.NoError(b, err)
+	states.wait(b, name, records.Ready)
+	b.Cleanup(func() {
+		_ = skipper.command(context.WithoutCancel(ctx), "", "remove", name, "-yes").Run()
+		list, _ := api.Answer[[]api.Snapshot](skipper.api.ListSnapshots(context.WithoutCancel(ctx)))
+		for _, s := range list {
+			_, _ = api.Answer[any](skipper.api.RemoveSnapshot(context.WithoutCancel(ctx), s.Id))
+		}
+	})
+	sites, n := []string{"quay", "this-host"}, 0
+	move := func() {
+		_, err := api.Answer[api.Workspace](skipper.api.MoveWorkspace(ctx, name, api.MoveRequest{Site: sites[n%2]}))
+		require.NoError(b, err)
+		states.wait(b, name, records.Ready)
+		require.Eventually(b, func() bool { // what is left where it was goes last
+			w, err := api.Answer[api.Workspace](skipper.api.GetWorkspace(ctx, name))
+			return err == nil && w.Run.State == api.RunStateDone
+		}, time.Minute, 5*time.Millisecond)
+		n++
+	}
+	move()
+	move() // both have the image from now on
+	bare := create(b, rawEngine(b))
+	(&pair{}).measure(b, move, func() {
+		script := fmt.Sprintf("docker -H %[1]s commit %[3]s bench-moved >/dev/null; docker -H %[1]s save bench-moved | docker -H %[2]s load -q >/dev/null; docker -H %[2]s run -d --rm --name bench-moved bench-moved >/dev/null", world.EngineAt, second.Host, bare)
+		out, err := exec.CommandContext(ctx, "sh", "-ec", script).CombinedOutput()
+		require.NoError(b, err, string(out))
+		b.Cleanup(func() {
+			_ = exec.CommandContext(context.WithoutCancel(ctx), "docker", "-H", second.Host, "rm", "-f", "bench-moved").Run()
+		})
+		_ = exec.CommandContext(ctx, "docker", "-H", second.Host, "rm", "-f", "bench-moved").Run()
+	})
+}
