@@ -35,6 +35,9 @@ func (p *Plan) At(size Size, h Host, s judge.Subject) (*Plan, error) {
 		return nil, err
 	}
 	j := judge.New(s)
+	if q.index(StepHost) >= 0 {
+		j.Need(judge.AllowHostCommands, "", "initializeCommand runs a command on the host itself")
+	}
 	q.judge(j)
 	if err := j.Err(); err != nil {
 		return nil, err

@@ -68,6 +68,9 @@ func (c *execution) remove(ctx context.Context, id string) error {
 		}
 	}
 	if c.at.Site != nil {
+		if err := c.forgetUnready(ctx); err != nil {
+			return err
+		}
 		if err := c.at.Remove(ctx, id); err != nil {
 			return err
 		}
