@@ -320,7 +320,18 @@ func (c *execution) comeBack(ctx context.Context, before *earlier) error {
 			c.log.say(fmt.Sprintf("what was made at %s could not be removed, and is replaced when it goes there again: %v", c.at.name, err))
 		}
 	}
-	err := c.write(ctx, func(db records.Queries) error { return db.PutEarlierBack(ctx, c.workspace.ID) })
+	snapshot, _, err := c.kept(ctx)
+	if err != nil {
+		return err
+	}
+	if snapshot.Site != before.Site && c.at.can.Keeper != nil { // the one that stays is where it was kept
+		if err := c.at.can.Keeper.RemoveSaved(ctx, snapshot.SiteID()); err != nil {
+			c.log.say(fmt.Sprintf("what was kept of it at %s could not be removed: %v", c.at.name, err))
+		}
+	}
+	err = c.write(ctx, func(db records.Queries) error {
+		return errors.Join(db.PutEarlierBack(ctx, c.workspace.ID), db.SetSnapshotSite(ctx, snapshot.ID, before.Site))
+	})
 	if err != nil {
 		return err
 	}

@@ -187,4 +187,19 @@ func TestAWorkspaceMoves(t *testing.T) {
 		require.Equal(t, 0, skipper.domicile(t, "start", "mover").status)
 		same()
 	})
+	t.Run("it is removed on its way", func(t *testing.T) {
+		forget(t, "mover")
+		strikeAt(t, "mover", "container", func() { skipper.domicile(t, "remove", "mover", "-yes") }, func() error {
+			_, err := client.Answer[client.Workspace](skipper.api.MoveWorkspace(t.Context(), "mover", client.MoveRequest{Site: "quay"}))
+			return err
+		})
+		eventually(t, 30*time.Second, "it is gone", func() bool { return strings.Contains(skipper.domicile(t, "show", "mover").err, "no workspace") })
+		forget(t, "mover")
+		for _, engine := range []string{world.EngineAt, second.Host} {
+			assert.Empty(t, allOf(t, engine, id))
+			left, err := dockerAt(t, engine, "images", "-q", "domicile-state")
+			require.NoError(t, err)
+			assert.Empty(t, left, "nothing is kept that nobody knows of")
+		}
+	})
 }
