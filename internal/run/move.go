@@ -117,20 +117,33 @@ func (r *Runner) planThere(w records.Workspace, site, size string) (*plan.Plan, 
 	return p.At(chosen, r.host(site), judge.Subject{Account: w.Account, Workspace: w.SiteID(), Policy: here.Allow, Given: here.Given, Images: p.Made()})
 }
 
-// kept is the snapshot that this run has kept: while it is under way nobody keeps another.
-func (c *execution) kept(ctx context.Context) (records.Snapshot, map[string]string, error) {
+// ofMove finds the snapshot that a move which is under way keeps. It is the newest, unless its owner
+// has removed it meanwhile: an earlier one is never taken in its place.
+func (c *execution) ofMove(ctx context.Context) (s records.Snapshot, found bool, err error) {
 	list, err := c.o.Store.SnapshotsOf(ctx, c.workspace.ID)
-	if err == nil && (len(list) == 0 || !list[0].Ready) {
+	if err != nil || len(list) == 0 {
+		return s, false, err
+	}
+	if c.run.Kind == records.KindMove && list[0].Created.Before(c.run.Created) {
+		return s, false, nil // both were written down at one moment
+	}
+	return list[0], true, nil
+}
+
+// kept is what this run has kept, with its images.
+func (c *execution) kept(ctx context.Context) (records.Snapshot, map[string]string, error) {
+	s, found, err := c.ofMove(ctx)
+	if err == nil && (!found || !s.Ready) {
 		err = fault.New("no-snapshot", "move it again", "what was kept of %s is gone", c.workspace.Name)
 	}
 	if err != nil {
-		return records.Snapshot{}, nil, err
+		return s, nil, err
 	}
 	var images map[string]string
-	if err := json.Unmarshal(list[0].Images, &images); err != nil {
-		return list[0], nil, fmt.Errorf("read the images of the snapshot: %w", err)
+	if err := json.Unmarshal(s.Images, &images); err != nil {
+		return s, nil, fmt.Errorf("read the images of the snapshot: %w", err)
 	}
-	return list[0], images, nil
+	return s, images, nil
 }
 
 // carry brings what was kept to the other site. Of the workspace nothing is there yet: what an
@@ -271,14 +284,14 @@ func (c *execution) leaveBehind(ctx context.Context, id string) error {
 	if from.can.Keeper == nil {
 		return from.cannot(toMove)
 	}
-	snapshot, _, err := c.kept(ctx)
+	snapshot, found, err := c.ofMove(ctx)
 	if err != nil {
 		return err
 	}
 	if err := from.Remove(ctx, id); err != nil {
 		return err
 	}
-	if snapshot.Site != before.Site { // else that is where it stays
+	if found && snapshot.Site != before.Site { // else that is where it stays
 		if err := from.can.Keeper.RemoveSaved(ctx, snapshot.SiteID()); err != nil {
 			return err
 		}
@@ -320,17 +333,24 @@ func (c *execution) comeBack(ctx context.Context, before *earlier) error {
 			c.log.say(fmt.Sprintf("what was made at %s could not be removed, and is replaced when it goes there again: %v", c.at.name, err))
 		}
 	}
-	snapshot, _, err := c.kept(ctx)
+	snapshot, found, err := c.ofMove(ctx)
 	if err != nil {
 		return err
 	}
-	if snapshot.Site != before.Site && c.at.can.Keeper != nil { // the one that stays is where it was kept
+	if found && snapshot.Site != before.Site && c.at.can.Keeper != nil { // the one that stays is where it was kept
 		if err := c.at.can.Keeper.RemoveSaved(ctx, snapshot.SiteID()); err != nil {
 			c.log.say(fmt.Sprintf("what was kept of it at %s could not be removed: %v", c.at.name, err))
 		}
 	}
 	err = c.write(ctx, func(db records.Queries) error {
-		return errors.Join(db.PutEarlierBack(ctx, c.workspace.ID), db.SetSnapshotSite(ctx, snapshot.ID, before.Site))
+		err := db.PutEarlierBack(ctx, c.workspace.ID)
+		if err == nil && found {
+			err = db.SetSnapshotSite(ctx, snapshot.ID, before.Site)
+		}
+		if errors.Is(err, records.ErrNotFound) {
+			err = nil // its owner has removed it
+		}
+		return err
 	})
 	if err != nil {
 		return err
@@ -344,18 +364,18 @@ func (c *execution) comeBack(ctx context.Context, before *earlier) error {
 
 // dropKept forgets what was kept for a move that failed, at both sites.
 func (c *execution) dropKept(ctx context.Context) error {
-	list, err := c.o.Store.SnapshotsOf(ctx, c.workspace.ID)
-	if err != nil || len(list) == 0 {
+	snapshot, found, err := c.ofMove(ctx)
+	if err != nil || !found {
 		return err
 	}
 	for _, name := range []string{c.workspace.Site, c.run.Target} {
 		at, err := c.place(name)
 		if err == nil && at.can.Keeper != nil {
-			err = at.can.Keeper.RemoveSaved(ctx, list[0].SiteID())
+			err = at.can.Keeper.RemoveSaved(ctx, snapshot.SiteID())
 		}
 		if err != nil {
 			c.log.say(fmt.Sprintf("what was kept of it at %s could not be removed: %v", name, err)) // domicile tidy finds it
 		}
 	}
-	return c.write(ctx, func(db records.Queries) error { return db.RemoveSnapshot(ctx, list[0].ID) })
+	return c.write(ctx, func(db records.Queries) error { return db.RemoveSnapshot(ctx, snapshot.ID) })
 }

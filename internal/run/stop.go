@@ -54,7 +54,11 @@ func (c *execution) removeWhereItWas(ctx context.Context, id string) error {
 	if err != nil {
 		return err
 	}
-	if snapshot, _, err := c.kept(ctx); err == nil && snapshot.Site != before.Site && from.can.Keeper != nil {
+	snapshot, found, err := c.ofMove(ctx)
+	if err != nil {
+		return err
+	}
+	if found && snapshot.Site != before.Site && from.can.Keeper != nil {
 		if err := from.can.Keeper.RemoveSaved(ctx, snapshot.SiteID()); err != nil {
 			return err
 		}

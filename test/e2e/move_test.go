@@ -187,6 +187,22 @@ func TestAWorkspaceMoves(t *testing.T) {
 		require.Equal(t, 0, skipper.domicile(t, "start", "mover").status)
 		same()
 	})
+	t.Run("its owner removes what was kept", func(t *testing.T) {
+		skipper.keep(t, "mover", "mine, and earlier")
+		strikeAt(t, "mover", "carry", func() {
+			list, err := client.Answer[[]client.Snapshot](skipper.api.ListSnapshots(t.Context()))
+			if assert.NoError(t, err) {
+				skipper.domicile(t, "snapshots", "remove", itoa(list[0].Id), "-yes")
+			}
+		}, func() error {
+			_, err := client.Answer[client.Workspace](skipper.api.MoveWorkspace(t.Context(), "mover", client.MoveRequest{Site: "quay"}))
+			return err
+		})
+		assert.Equal(t, 1, skipper.domicile(t, "follow", "mover").status)
+		eventually(t, 40*time.Second, "it is where it was, and works", func() bool { return skipper.workspace(t, "mover").State == client.WorkspaceStateReady })
+		same()
+		assert.Contains(t, skipper.domicile(t, "snapshots").out, "mine, and earlier", "another is neither taken in its place nor lost")
+	})
 	t.Run("it is removed on its way", func(t *testing.T) {
 		forget(t, "mover")
 		strikeAt(t, "mover", "container", func() { skipper.domicile(t, "remove", "mover", "-yes") }, func() error {
