@@ -62,15 +62,7 @@ func (r *Runner) Compare(ctx context.Context, a, b records.Workspace) (c Compare
 func (r *Runner) hiddenOf(ctx context.Context, list ...records.Workspace) (*mask.Mask, error) {
 	var hidden []string
 	for _, w := range list {
-		kept, err := r.o.Store.SecretsFor(ctx, w.Account, w.Source)
-		if err != nil {
-			return nil, err
-		}
-		var names []string
-		for _, s := range kept {
-			names = append(names, s.Name)
-		}
-		secrets, err := r.o.Vault.Secrets(ctx, w.Account, w.Source, names)
+		secrets, err := r.secretsOf(ctx, w)
 		if err != nil {
 			return nil, err
 		}

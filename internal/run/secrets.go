@@ -6,6 +6,7 @@ import (
 
 	"domicile/internal/mask"
 	"domicile/internal/plan"
+	"domicile/internal/records"
 	"domicile/internal/source"
 )
 
@@ -16,17 +17,11 @@ var withSecrets = []string{"postCreateCommand", "postStartCommand", "postAttachC
 // openSecrets opens what must not be printed: all of the owner's secrets for the source,
 // and how the owner signs in to the git host.
 func (c *execution) openSecrets(ctx context.Context) error {
-	list, err := c.o.Store.SecretsFor(ctx, c.workspace.Account, c.workspace.Source)
-	if err != nil {
+	var err error
+	if c.out.secrets, err = c.secretsOf(ctx, c.workspace); err != nil {
 		return err
 	}
-	var names, hidden []string
-	for _, s := range list {
-		names = append(names, s.Name)
-	}
-	if c.out.secrets, err = c.o.Vault.Secrets(ctx, c.workspace.Account, c.workspace.Source, names); err != nil {
-		return err
-	}
+	var hidden []string
 	for _, value := range c.out.secrets {
 		hidden = append(hidden, value)
 	}
@@ -42,6 +37,19 @@ func (c *execution) openSecrets(ctx context.Context) error {
 	}
 	c.log.mask = mask.New(hidden...)
 	return nil
+}
+
+// secretsOf opens all secrets that a workspace's owner keeps for its source, by name.
+func (r *Runner) secretsOf(ctx context.Context, w records.Workspace) (map[string]string, error) {
+	list, err := r.o.Store.SecretsFor(ctx, w.Account, w.Source)
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, s := range list {
+		names = append(names, s.Name)
+	}
+	return r.o.Vault.Secrets(ctx, w.Account, w.Source, names)
 }
 
 // secretsFor are the secrets that a stage gets: those that the definition asks for.
