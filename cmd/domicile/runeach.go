@@ -155,6 +155,10 @@ func (e *eachRun) run(ctx context.Context, t *terminal, c *client.Service, sourc
 
 // one makes one version, runs the command in it, and removes it.
 func (e *eachRun) one(ctx context.Context, c *client.Service, v *variant, source, line string) {
+	if ctx.Err() != nil {
+		v.Problem = "you left before it was made"
+		return
+	}
 	began := time.Now()
 	defer func() {
 		if !*e.keep {
