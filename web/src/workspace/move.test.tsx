@@ -29,11 +29,15 @@ afterEach(() => {
 describe("a move", () => {
   it("goes to a site that takes something, with a size that it has", async () => {
     const move = vi.spyOn(api, "move").mockRejectedValue(new Trouble({ title: "the site quay has no device /dev/tide", status: 422, code: "site-cannot" }));
-    shown([site("this-host"), site("reef", { ready: false }), site("old", { drained: true }), site("quay", { sizes: [{ name: "small", cpus: 1, memoryBytes: 2 ** 30 }] }), site("shoal")]);
+    shown([site("this-host"), site("reef", { ready: false }), site("old", { drained: true }), site("quay", { sizes: [{ name: "small", cpus: 1, memoryBytes: 2 ** 30 }] }), site("shoal"), site("machines", { kind: "vm" })].reverse());
     fireEvent.click(await screen.findByRole("button", { name: "Move …" }));
-    const [where, size] = screen.getAllByRole("combobox") as [HTMLSelectElement, HTMLSelectElement];
-    expect([...where.options].map((o) => o.value)).toEqual(["quay", "shoal"]);
-    fireEvent.change(size, { target: { value: "small" } });
+    const where = screen.getAllByRole<HTMLSelectElement>("combobox")[0]!;
+    expect([...where.options].map((o) => o.value)).toEqual(["shoal", "quay", "machines"]);
+    expect(screen.queryByText(/gives nothing back yet/)).toBeNull();
+    fireEvent.change(where, { target: { value: "machines" } });
+    expect(screen.getByText(/gives nothing back yet/)).toBeTruthy();
+    fireEvent.change(where, { target: { value: "quay" } });
+    fireEvent.change(screen.getAllByRole("combobox")[1]!, { target: { value: "small" } });
     expect(screen.getByText(/domicile move deck -site quay -size small/)).toBeTruthy();
     expect(move).not.toHaveBeenCalled();
     fireEvent.click(screen.getByRole("button", { name: "Move it" }));

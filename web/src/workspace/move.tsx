@@ -16,7 +16,7 @@ export function Move({ workspace: w }: { workspace: Workspace }) {
   const [chosen, setChosen] = useState("");
   const [size, setSize] = useState("");
   const here = sites.data?.find((s) => s.name === w.site);
-  const others = here && gives(here) ? (sites.data ?? []).filter((s) => s !== here && s.ready && !s.drained) : [];
+  const others = here && gives(here) ? (sites.data ?? []).filter((s) => s !== here && s.ready && !s.drained).sort((a, b) => Number(gives(b)) - Number(gives(a))) : [];
   const to = others.find((s) => s.name === chosen) ?? others[0];
   const has = to?.sizes?.some((s) => s.name === size) ? size : "";
   const move = useMutation({ mutationFn: () => api.move(w.name, to?.name ?? "", has || undefined), onSuccess: () => queries.invalidateQueries({ queryKey: ["workspace", w.name] }) });
@@ -33,6 +33,7 @@ export function Move({ workspace: w }: { workspace: Workspace }) {
             ))}
           </select>
         </label>
+        {!gives(to) && <p className="mt-2">A machine of its own gives nothing back yet: the way back is the snapshot that is kept here.</p>}
         {(to.sizes?.length ?? 0) > 0 && (
           <label className="mt-2 flex flex-col gap-1">
             Size there
