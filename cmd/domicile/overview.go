@@ -20,7 +20,7 @@ func groups() []group {
 		{"Working in one", []command{shellCommand, runCommand, forwardCommand, checksCommand, tasksCommand, servicesCommand, helperCommand}},
 		{"Later on", []command{driftCommand, compareCommand, rebuildCommand, moveCommand, snapshotsCommand, prepareCommand}},
 		{"You", []command{loginCommand, logoutCommand, keysCommand, personalCommand, authorCommand, secretsCommand, githostsCommand, passwordCommand, tokensCommand}},
-		{"The service", []command{serveCommand, sitesCommand, tidyCommand, accountsCommand, signInsCommand, registriesCommand, versionCommand}},
+		{"The service", []command{serveCommand, sitesCommand, standinCommand, tidyCommand, accountsCommand, signInsCommand, registriesCommand, versionCommand}},
 		{"", []command{throughCommand}},
 	}
 }

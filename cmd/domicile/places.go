@@ -72,22 +72,25 @@ type opener struct {
 	common engine.Options
 	key    ssh.Signer // what hosts know the service by
 	first  string     // the site whose engine builds for those that cannot
+	rented *rented    // what sites of rented instances have in common
 	log    *slog.Logger
 
 	mu      sync.Mutex
 	builder *engine.Site
 }
 
+// images is the engine that builds for sites that cannot; nil: there is none.
+func (o *opener) images() *engine.Site {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.builder
+}
+
 // openMachines opens the site of this host's virtual machines. They go on when it is left.
 func (o *opener) openMachines(v records.Site) (site.Site, func(), error) {
 	say := func(format string, args ...any) { o.log.Info(fmt.Sprintf(format, args...), "site", v.Name) }
-	images := func() *engine.Site {
-		o.mu.Lock()
-		defer o.mu.Unlock()
-		return o.builder
-	}
 	outlet := func(ctx context.Context, id string) (*os.File, error) {
-		at := images()
+		at := o.images()
 		if at == nil {
 			return nil, nil
 		}
@@ -97,7 +100,7 @@ func (o *opener) openMachines(v records.Site) (site.Site, func(), error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	return machine.New(machine.Options{Kind: site.VM, Maker: maker, Engine: o.common, Images: images, Say: say, Usual: usualMachine}), maker.Close, nil
+	return machine.New(machine.Options{Kind: site.VM, Maker: maker, Engine: o.common, Images: o.images, Say: say, Usual: usualMachine}), maker.Close, nil
 }
 
 // open opens a site: an engine of this machine, one that is reached by a stream, or one behind
@@ -105,11 +108,7 @@ func (o *opener) openMachines(v records.Site) (site.Site, func(), error) {
 func (o *opener) open(v records.Site) (site.Site, func(), error) {
 	at := o.common
 	at.Name = v.Address
-	at.BuildAt = func() *engine.Site {
-		o.mu.Lock()
-		defer o.mu.Unlock()
-		return o.builder
-	}
+	at.BuildAt = o.images
 	var leave func()
 	if v.Kind == string(site.Remote) {
 		line, err := lineTo(v, o.key)
@@ -123,8 +122,11 @@ func (o *opener) open(v records.Site) (site.Site, func(), error) {
 		}
 		return remote.At(line, s), leave, nil
 	}
-	if v.Kind == string(site.VM) {
+	switch v.Kind {
+	case string(site.VM):
 		return o.openMachines(v)
+	case string(site.Cloud):
+		return o.openRented(v)
 	}
 	var near bool
 	var err error

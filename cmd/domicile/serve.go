@@ -40,10 +40,10 @@ import (
 
 // settings are the service's. Each is a flag, or a variable DOMICILE_ and its name.
 type settings struct {
-	http, ssh, database, data, engine, machines, agent, folders, address, templates, allow, sizes, size, outside, reserve string
-	workers, tries                                                                                                        int
-	idleStop, lookEvery, youngest, keepRuns, keepImages                                                                   time.Duration
-	verbose                                                                                                               bool
+	http, ssh, home, database, data, engine, machines, agent, folders, address, homeAddress, templates, allow, sizes, size, outside, reserve string
+	workers, tries                                                                                                                           int
+	idleStop, lookEvery, youngest, keepRuns, keepImages                                                                                      time.Duration
+	verbose                                                                                                                                  bool
 }
 
 var serveCommand = command{
@@ -61,6 +61,8 @@ var serveCommand = command{
 		}
 		text(&s.http, "http", "127.0.0.1:4380", "where the console and the API listen")
 		text(&s.ssh, "ssh", "127.0.0.1:4322", "where the SSH server listens")
+		text(&s.home, "home", "", "where rented instances call the service, over TLS; empty: none can be rented")
+		text(&s.homeAddress, "home-address", "", "that place's host:port as instances reach it; default: where it listens")
 		text(&s.address, "ssh-address", "", "the SSH server's host:port as people reach it; default: where it listens")
 		text(&s.database, "database", "postgres:///domicile", "the PostgreSQL database")
 		text(&s.data, "data", "/var/lib/domicile", "the folder of keys, mirrors and sockets")
@@ -124,6 +126,16 @@ func serve(ctx context.Context, t *terminal, s *settings) error {
 		return err
 	}
 	defer shell.Close()
+	var calls net.Listener
+	if s.home != "" {
+		if calls, err = listenAt(s.home, "-home"); err != nil {
+			return err
+		}
+		defer calls.Close()
+		if s.homeAddress == "" {
+			s.homeAddress = calls.Addr().String()
+		}
+	}
 	a, err := assemble(ctx, s, log, shell.Addr())
 	if err != nil {
 		return err
@@ -133,7 +145,7 @@ func serve(ctx context.Context, t *terminal, s *settings) error {
 		return err
 	}
 	log.Info("serving", "http", web.Addr().String(), "ssh", shell.Addr().String(), "version", version)
-	return a.serve(ctx, web, shell, log)
+	return a.serve(ctx, web, shell, calls, log)
 }
 
 func listenAt(address, flagName string) (net.Listener, error) {
@@ -150,6 +162,7 @@ type assembly struct {
 	runner  *runs.Runner
 	gateway *gateway.Server
 	api     *api.Server
+	rented  *rented
 	code    string
 }
 
@@ -225,7 +238,8 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 	if _, err := a.store.GiveSites(ctx, given); err != nil {
 		return fmt.Errorf("keep the sites: %w", err)
 	}
-	places := &opener{data: data, log: log, first: given[0].Name, key: keys.Hosts(), common: engine.Options{Installation: installation, Trials: &sync.Mutex{}, Agents: agentsBeside(s.agent), Secret: seal.Derive("names"), ServiceKey: keys.ServicePublic(),
+	a.rented = newRented(s.homeAddress, installation, a.store, seal)
+	places := &opener{data: data, log: log, rented: a.rented, first: given[0].Name, key: keys.Hosts(), common: engine.Options{Installation: installation, Trials: &sync.Mutex{}, Agents: agentsBeside(s.agent), Secret: seal.Derive("names"), ServiceKey: keys.ServicePublic(),
 		Youngest: max(s.youngest, 1), Keychain: artifacts.Keychain, MayAsk: gate.Check, HTTP: &http.Client{Transport: gate.Transport()}}}
 	policy, err := runs.ParsePolicy(s.allow)
 	if err != nil {
@@ -269,7 +283,7 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 	if reachedAt == "" {
 		reachedAt = sshAt.String()
 	}
-	a.api = api.New(api.Options{Store: a.store, Runner: a.runner, Gateway: a.gateway, Source: fetcher, Artifacts: artifacts, Registries: registries, Vault: vault, Hosts: hosts{keys.Hosts()}, Templates: split(s.templates), Log: log, Version: version,
+	a.api = api.New(api.Options{Store: a.store, Runner: a.runner, Gateway: a.gateway, Source: fetcher, Artifacts: artifacts, Registries: registries, Vault: vault, Hosts: hosts{keys.Hosts()}, Accounts: accounts{a.rented}, Templates: split(s.templates), Log: log, Version: version,
 		SetupCode: a.code, SSH: reachedAt, HostKey: string(ssh.MarshalAuthorizedKey(hostKey.PublicKey())), Console: web.Handler(), MetricsToken: os.Getenv("DOMICILE_METRICS_TOKEN"), Apart: kept})
 	return nil
 }
@@ -299,7 +313,7 @@ func (a *assembly) welcome(ctx context.Context, t *terminal, at net.Addr) error 
 // shutdownLimit is how long requests have to end.
 const shutdownLimit = 5 * time.Second
 
-func (a *assembly) serve(ctx context.Context, web, shell net.Listener, log *slog.Logger) error {
+func (a *assembly) serve(ctx context.Context, web, shell, calls net.Listener, log *slog.Logger) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	server := &http.Server{Handler: a.api.Handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
@@ -315,6 +329,10 @@ func (a *assembly) serve(ctx context.Context, web, shell net.Listener, log *slog
 	part(func() error { return a.runner.Serve(ctx) })
 	part(func() error { return a.gateway.Serve(ctx, shell) })
 	part(func() error { a.api.Serve(ctx); return nil })
+	if calls != nil {
+		context.AfterFunc(ctx, func() { calls.Close() })
+		part(func() error { return a.rented.answer(ctx, calls, log) })
+	}
 	part(func() error {
 		if err := server.Serve(web); !errors.Is(err, http.ErrServerClosed) {
 			return err

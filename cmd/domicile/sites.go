@@ -4,6 +4,9 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"io"
+	"os"
+	"strings"
 	"time"
 
 	"domicile/internal/client"
@@ -11,8 +14,8 @@ import (
 )
 
 var sitesCommand = command{
-	name: "sites", args: "[add NAME ADDRESS [-through ADDRESSES] | examine NAME | change NAME | trust NAME | drain NAME | reopen NAME | remove NAME] [FLAGS]", summary: "List the sites; add hosts that are reached over SSH, examine, change, drain and remove them",
-	example: "domicile sites\ndomicile sites add skiff ssh://crew@skiff.example.com\ndomicile sites examine skiff\ndomicile sites change skiff -allow devices -sizes small=1:1gb:0.01EUR -size small",
+	name: "sites", args: "[add NAME ADDRESS [-through ADDRESSES | -key FILE] | examine NAME | change NAME | trust NAME | drain NAME | reopen NAME | remove NAME] [FLAGS]", summary: "List the sites; add hosts that are reached over SSH and providers of rented instances, examine, change, drain and remove them",
+	example: "domicile sites\ndomicile sites add skiff ssh://crew@skiff.example.com\ndomicile sites add rented https://cloud.example.com/north -key account.key\ndomicile sites examine skiff\ndomicile sites change skiff -allow devices -sizes small=1:1gb:0.01EUR -size small",
 	takes:   anything,
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
@@ -20,6 +23,7 @@ var sitesCommand = command{
 		through := f.String("through", "", "adding one: the hosts that lead there, the nearest first: ssh://USER@HOST:PORT, with commas between")
 		allow := f.String("allow", "", "changing one: what definitions may ask for there, with commas between; none: nothing; service: what the service allows")
 		sizes := f.String("sizes", "", "changing one: its sizes, as NAME=PROCESSORS:MEMORY:PRICE-AN-HOUR, with commas between; service: those of the service")
+		key := f.String("key", "", "adding a provider, or changing it: the file with the key of the account there; -: standard input")
 		size := f.String("size", "", "changing one: the size of a workspace that asks for none; none: no limits; service: that of the service")
 		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			if len(args) == 0 {
@@ -39,13 +43,21 @@ var sitesCommand = command{
 			var err error
 			switch name := args[1]; args[0] {
 			case "add":
+				if strings.HasPrefix(args[2], "http") {
+					return addProvider(ctx, t, c, name, args[2], *key, *asJSON)
+				}
 				return addSite(ctx, t, c, client.NewSite{Name: name, Address: args[2], Through: given(*through)}, *wait, *asJSON)
 			case "examine":
 				return examineSite(ctx, t, c, name, *asJSON)
 			case "change":
 				change := client.SiteSettings{Allow: given(*allow), Sizes: given(*sizes), Size: given(*size)}
+				if *key != "" {
+					if change.Key, err = readKey(t, *key); err != nil {
+						return err
+					}
+				}
 				if change == (client.SiteSettings{}) {
-					return wrongUse("say what is to be another there: -allow, -sizes or -size")
+					return wrongUse("say what is to be another there: -allow, -sizes, -size or -key")
 				}
 				_, err = client.Answer[struct{}](c.ChangeSite(ctx, name, change))
 			case "trust":
@@ -67,6 +79,47 @@ var sitesCommand = command{
 func listSites(ctx context.Context, t *terminal, c *client.Service, asJSON bool) error {
 	list, err := client.Answer[[]client.Site](c.ListSites(ctx))
 	return present(t, asJSON, list, err, func(list []client.Site) { printSites(t, list) })
+}
+
+// addProvider adds a site of rented instances.
+func addProvider(ctx context.Context, t *terminal, c *client.Service, name, address, file string, asJSON bool) error {
+	if file == "" {
+		return wrongUse("-key is missing: the file with the key of the account at the provider")
+	}
+	key, err := readKey(t, file)
+	if err != nil {
+		return err
+	}
+	list, err := client.Answer[[]client.Finding](c.AddProvider(ctx, client.NewProvider{Name: name, Address: address, Key: *key}))
+	if err != nil {
+		return err
+	}
+	return presentFindings(t, name, list, asJSON)
+}
+
+// mostKey bounds a key, in bytes.
+const mostKey = 4 << 10
+
+// readKey reads the key of an account, which is not given where others see it.
+func readKey(t *terminal, file string) (*string, error) {
+	in := t.in
+	if file != "-" {
+		f, err := os.Open(file)
+		if err != nil {
+			return nil, fmt.Errorf("read the key: %w", err)
+		}
+		defer f.Close()
+		in = f
+	}
+	b, err := io.ReadAll(io.LimitReader(in, mostKey))
+	if err != nil {
+		return nil, fmt.Errorf("read the key: %w", err)
+	}
+	key := strings.TrimSpace(string(b))
+	if key == "" {
+		return nil, wrongUse("-key %s: there is no key in it", file)
+	}
+	return &key, nil
 }
 
 // addEvery is how often it is looked whether a host lets the service in.

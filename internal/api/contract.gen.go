@@ -447,6 +447,13 @@ type Advice struct {
 	Where  []string `json:"where"`
 }
 
+// Amount An amount of money.
+type Amount struct {
+	// Amount A decimal number, such as 0.42.
+	Amount   string `json:"amount"`
+	Currency string `json:"currency"`
+}
+
 // Author Whose commits are made in the account's workspaces.
 type Author struct {
 	Mail string `json:"mail"`
@@ -774,6 +781,18 @@ type NewPassword struct {
 	Password string `json:"password"`
 }
 
+// NewProvider defines model for NewProvider.
+type NewProvider struct {
+	// Address https://HOST[:PORT]/REGION, of a provider by the contract of docs/provider.md.
+	Address string `json:"address"`
+
+	// Key Of the account there. It is kept sealed and never told.
+	Key string `json:"key"`
+
+	// Name Of the site.
+	Name string `json:"name"`
+}
+
 // NewSite defines model for NewSite.
 type NewSite struct {
 	// Address ssh://USER@HOST:PORT, and behind it the engine's socket where that is not /var/run/docker.sock.
@@ -1047,7 +1066,7 @@ type SignInOutcome string
 
 // Site A place that can hold workspaces.
 type Site struct {
-	// Address Of a host over SSH: where it is. For administrators.
+	// Address Of a host over SSH, or a provider: where it is. For administrators.
 	Address *string `json:"address,omitempty"`
 
 	// Allow What definitions may ask for there.
@@ -1099,7 +1118,10 @@ type Site struct {
 	Sizes *[]Size `json:"sizes,omitempty"`
 
 	// Slow It answers, and takes long for it.
-	Slow   *bool   `json:"slow,omitempty"`
+	Slow *bool `json:"slow,omitempty"`
+
+	// Spent An amount of money.
+	Spent  *Amount `json:"spent,omitempty"`
 	System *string `json:"system,omitempty"`
 
 	// Through The hosts that lead there, the nearest first. For administrators.
@@ -1123,6 +1145,9 @@ type SiteKind string
 type SiteSettings struct {
 	// Allow What definitions may ask for there, with commas between; none: nothing beyond what gives no power over the host.
 	Allow *string `json:"allow,omitempty"`
+
+	// Key Another key of the account at a provider, where the site is one of rented instances.
+	Key *string `json:"key,omitempty"`
 
 	// Size The size of a workspace there that asks for none; none: no limits.
 	Size *string `json:"size,omitempty"`
@@ -1405,6 +1430,9 @@ type PlanSourceJSONRequestBody = CheckRequest
 // PrepareSourceJSONRequestBody defines body for PrepareSource for application/json ContentType.
 type PrepareSourceJSONRequestBody = PrepareRequest
 
+// AddProviderJSONRequestBody defines body for AddProvider for application/json ContentType.
+type AddProviderJSONRequestBody = NewProvider
+
 // SetRegistryJSONRequestBody defines body for SetRegistry for application/json ContentType.
 type SetRegistryJSONRequestBody = RegistryCredentials
 
@@ -1518,6 +1546,9 @@ type ServerInterface interface {
 	// RemovePrepared Removes what was prepared, and does not follow its branch any more.
 	// (DELETE /prepared/{name})
 	RemovePrepared(w http.ResponseWriter, r *http.Request, name Name)
+	// AddProvider Adds a site of instances that are rented from a provider, when its account was tried. For administrators.
+	// (POST /providers)
+	AddProvider(w http.ResponseWriter, r *http.Request)
 	// ListRegistries The registries that the service has credentials of.
 	// (GET /registries)
 	ListRegistries(w http.ResponseWriter, r *http.Request)
@@ -1806,6 +1837,12 @@ func (_ Unimplemented) PrepareSource(w http.ResponseWriter, r *http.Request) {
 // RemovePrepared Removes what was prepared, and does not follow its branch any more.
 // (DELETE /prepared/{name})
 func (_ Unimplemented) RemovePrepared(w http.ResponseWriter, r *http.Request, name Name) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// AddProvider Adds a site of instances that are rented from a provider, when its account was tried. For administrators.
+// (POST /providers)
+func (_ Unimplemented) AddProvider(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -2505,6 +2542,20 @@ func (siw *ServerInterfaceWrapper) RemovePrepared(w http.ResponseWriter, r *http
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.RemovePrepared(w, r, name)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// AddProvider operation middleware
+func (siw *ServerInterfaceWrapper) AddProvider(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.AddProvider(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -3959,6 +4010,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Post(options.BaseURL+"/sites", wrapper.AddSite)
 	})
 	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/providers", wrapper.AddProvider)
+	})
+	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/sites/{name}/trust", wrapper.TrustHost)
 	})
 	r.Group(func(r chi.Router) {
@@ -4887,6 +4941,45 @@ type RemovePrepareddefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RemovePrepareddefaultApplicationProblemPlusJSONResponse) VisitRemovePreparedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddProviderRequestObject struct {
+	Body *AddProviderJSONRequestBody
+}
+
+type AddProviderResponseObject interface {
+	VisitAddProviderResponse(w http.ResponseWriter) error
+}
+
+type AddProvider201JSONResponse []Finding
+
+func (response AddProvider201JSONResponse) VisitAddProviderResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddProviderdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddProviderdefaultApplicationProblemPlusJSONResponse) VisitAddProviderResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -6963,6 +7056,9 @@ type StrictServerInterface interface {
 	// RemovePrepared Removes what was prepared, and does not follow its branch any more.
 	// (DELETE /prepared/{name})
 	RemovePrepared(ctx context.Context, request RemovePreparedRequestObject) (RemovePreparedResponseObject, error)
+	// AddProvider Adds a site of instances that are rented from a provider, when its account was tried. For administrators.
+	// (POST /providers)
+	AddProvider(ctx context.Context, request AddProviderRequestObject) (AddProviderResponseObject, error)
 	// ListRegistries The registries that the service has credentials of.
 	// (GET /registries)
 	ListRegistries(ctx context.Context, request ListRegistriesRequestObject) (ListRegistriesResponseObject, error)
@@ -7758,6 +7854,37 @@ func (sh *strictHandler) RemovePrepared(w http.ResponseWriter, r *http.Request, 
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(RemovePreparedResponseObject); ok {
 		if err := validResponse.VisitRemovePreparedResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddProvider operation middleware
+func (sh *strictHandler) AddProvider(w http.ResponseWriter, r *http.Request) {
+	var request AddProviderRequestObject
+
+	var body AddProviderJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.AddProvider(ctx, request.(AddProviderRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddProvider")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(AddProviderResponseObject); ok {
+		if err := validResponse.VisitAddProviderResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

@@ -40,6 +40,8 @@ type Options struct {
 	Version   string
 	// Hosts are what the service knows of hosts that are reached over SSH.
 	Hosts Hosts
+	// Accounts are those at providers of rented instances.
+	Accounts Accounts
 	// SetupCode lets its holder make the first account.
 	SetupCode string
 	// SSH is the host:port that people are told to connect to.

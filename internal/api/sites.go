@@ -113,7 +113,5 @@ func (s *Server) ExamineSite(ctx context.Context, q ExamineSiteRequestObject) (E
 	default:
 		list = append(list, found.Findings()...)
 	}
-	return ExamineSite200JSONResponse(each(list, func(f site.Finding) Finding {
-		return Finding{What: f.What, Found: f.Found, Wanted: optional(f.Wanted), Fine: f.Fine, Remedy: optional(f.Remedy)}
-	})), nil
+	return ExamineSite200JSONResponse(each(list, finding)), nil
 }

@@ -17,6 +17,11 @@ func (s *Server) ChangeSite(ctx context.Context, q ChangeSiteRequestObject) (Cha
 	if err := administrator(ctx); err != nil {
 		return nil, err
 	}
+	if q.Body.Key != nil {
+		if err := s.changeKey(ctx, q.Name, *q.Body.Key); err != nil {
+			return nil, err
+		}
+	}
 	return ChangeSite204Response{}, s.o.Runner.ChangeSite(ctx, q.Name, run.Change{Allow: q.Body.Allow, Sizes: q.Body.Sizes, Size: q.Body.Size})
 }
 
@@ -50,12 +55,15 @@ func (s *Server) describeSite(ctx context.Context, v *Site, found run.Examined) 
 			v.Devices = appendTo(v.Devices, name)
 		}
 	}
-	if v.Kind == SiteKind(site.Remote) && administrator(ctx) == nil {
+	if rented := v.Kind == SiteKind(site.Cloud); (rented || v.Kind == SiteKind(site.Remote)) && administrator(ctx) == nil {
 		record, err := s.o.Runner.SiteRecord(v.Name)
 		if err != nil {
 			return err
 		}
 		v.Address, v.Through = &record.Address, optional(record.Through)
+		if v.Spent, err = s.spent(ctx, v.Name, here.Sizes); err != nil {
+			return err
+		}
 	}
 	promised, unlimited, err := s.o.Runner.Promised(ctx, v.Name)
 	if promised > 0 {

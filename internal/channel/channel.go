@@ -118,6 +118,43 @@ func Open(ctx context.Context, control, data net.Conn) (l *Line, err error) {
 	return l, err
 }
 
+// Called begins a session over a connection that a machine made, which becomes the line's own. The
+// connection tells when the machine is silent.
+func Called(conn net.Conn) (*Line, error) {
+	session, err := yamux.Client(struct {
+		io.Reader
+		io.WriteCloser
+	}{&judged{r: conn, called: true}, conn}, alive())
+	return &Line{session: session}, err
+}
+
+// Call serves a session in a machine over a connection that it made, until that ends.
+func Call(conn net.Conn, handle Handler) error {
+	session, err := yamux.Server(conn, alive())
+	if err != nil {
+		return err
+	}
+	ctx, over := context.WithCancel(context.Background())
+	defer over()
+	defer session.Close()
+	s := server{handle: handle}
+	return s.serve(ctx, session)
+}
+
+// alive are the settings of a session over a connection that may be cut without a word.
+func alive() *yamux.Config {
+	c := settings()
+	c.EnableKeepAlive, c.KeepAliveInterval, c.ConnectionWriteTimeout = true, aliveEvery, aliveLimit
+	return c
+}
+
+const (
+	// aliveEvery is how often each side asks whether the other is there, aliveLimit how long that
+	// has for an answer.
+	aliveEvery = 15 * time.Second
+	aliveLimit = 30 * time.Second
+)
+
 // Dial opens a stream to what a word means in the machine.
 func (l *Line) Dial(ctx context.Context, to string) (net.Conn, error) {
 	type opened struct {
@@ -151,7 +188,9 @@ func (l *Line) Over() <-chan struct{} { return l.session.CloseChan() }
 // Close ends the session.
 func (l *Line) Close() {
 	l.session.Close()
-	l.control.Close()
+	if l.control != nil {
+		l.control.Close()
+	}
 }
 
 // Rest ends the session so that the machine is at rest and can be frozen: it says that nothing of
@@ -274,19 +313,24 @@ func (s *server) begin(name string) {
 		if ctx.Err() != nil {
 			session.Close()
 		}
-		for {
-			stream, err := session.Accept()
-			if err != nil {
-				return
-			}
-			s.parts.Go(func() {
-				defer stream.Close()
-				if to, err := firstLine(stream); err == nil {
-					s.handle(ctx, to, stream)
-				}
-			})
-		}
+		_ = s.serve(ctx, session) // which ends with it
 	})
+}
+
+// serve serves the streams of a session until it ends.
+func (s *server) serve(ctx context.Context, session *yamux.Session) error {
+	for {
+		stream, err := session.Accept()
+		if err != nil {
+			return err
+		}
+		s.parts.Go(func() {
+			defer stream.Close()
+			if to, err := firstLine(stream); err == nil {
+				s.handle(ctx, to, stream)
+			}
+		})
+	}
 }
 
 // end ends the session that there is, and waits until nothing of it is left.

@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"io"
+	"time"
 )
 
 // The parts of a frame's head that are looked at, as yamux's specification has them.
@@ -21,9 +22,12 @@ const (
 // answered by a goroutine that waits until the answer is read. Whoever is root in a machine may
 // send them without end.
 type judged struct {
-	r    io.Reader
-	head []byte // of the frame that begins, as far as it has come
-	left uint32 // of what follows the last one
+	r      io.Reader
+	called bool      // over a connection that may be cut: each side may ask whether the other is there
+	since  time.Time // when its pings were last counted anew
+	pings  int
+	head   []byte // of the frame that begins, as far as it has come
+	left   uint32 // of what follows the last one
 }
 
 func (j *judged) Read(b []byte) (int, error) {
@@ -40,6 +44,10 @@ func (j *judged) Read(b []byte) (int, error) {
 			continue
 		}
 		kind, flags := j.head[1], binary.BigEndian.Uint16(j.head[flagsAt:])
+		if kind == framePing && j.called && j.mayPing() {
+			j.head = j.head[:0]
+			continue
+		}
 		if kind == framePing || flags&flagOpened != 0 {
 			return 0, fmt.Errorf("a machine sends a frame of the kind %d with the flags %d, which is not its to send", kind, flags)
 		}
@@ -50,3 +58,18 @@ func (j *judged) Read(b []byte) (int, error) {
 	}
 	return n, err
 }
+
+// mayPing tells whether a machine may ask, or answer, whether the other side is there: a few times
+// in what an honest one takes minutes for.
+func (j *judged) mayPing() bool {
+	now := time.Now()
+	if now.Sub(j.since) > aliveEvery {
+		j.since, j.pings = now, 0
+	}
+	j.pings++
+	return j.pings <= mostPings
+}
+
+// mostPings is how many of them come in aliveEvery at most: a question and an answer, and some
+// that a slow line has kept.
+const mostPings = 8

@@ -7,6 +7,7 @@ const (
 	ToEngine = "engine" // a stream to the engine's socket
 	ToWake   = "wake"   // a Waking as JSON, answered by the line Awake, or by what went wrong
 	ToOff    = "off"    // turns the machine off, when all is written
+	ToFirst  = "first"  // the first-boot data of a rented instance, answered by the line Taken, or by what went wrong
 )
 
 // Waking is what a machine is told that was cloned or slept: what it has of time and of chance
@@ -15,7 +16,11 @@ type Waking struct {
 	Time     time.Time `json:"time"`
 	Chance   []byte    `json:"chance"` // fresh random bytes
 	Hostname string    `json:"hostname"`
+	Slept    bool      `json:"slept,omitempty"` // its memory was kept or copied: what it was connected to is gone
 }
+
+// Taken answers a FirstBoot.
+const Taken = "taken\n"
 
 // Awake answers a Waking.
 const Awake = "awake\n"

@@ -448,6 +448,13 @@ type Advice struct {
 	Where  []string `json:"where"`
 }
 
+// Amount An amount of money.
+type Amount struct {
+	// Amount A decimal number, such as 0.42.
+	Amount   string `json:"amount"`
+	Currency string `json:"currency"`
+}
+
 // Author Whose commits are made in the account's workspaces.
 type Author struct {
 	Mail string `json:"mail"`
@@ -775,6 +782,18 @@ type NewPassword struct {
 	Password string `json:"password"`
 }
 
+// NewProvider defines model for NewProvider.
+type NewProvider struct {
+	// Address https://HOST[:PORT]/REGION, of a provider by the contract of docs/provider.md.
+	Address string `json:"address"`
+
+	// Key Of the account there. It is kept sealed and never told.
+	Key string `json:"key"`
+
+	// Name Of the site.
+	Name string `json:"name"`
+}
+
 // NewSite defines model for NewSite.
 type NewSite struct {
 	// Address ssh://USER@HOST:PORT, and behind it the engine's socket where that is not /var/run/docker.sock.
@@ -1048,7 +1067,7 @@ type SignInOutcome string
 
 // Site A place that can hold workspaces.
 type Site struct {
-	// Address Of a host over SSH: where it is. For administrators.
+	// Address Of a host over SSH, or a provider: where it is. For administrators.
 	Address *string `json:"address,omitempty"`
 
 	// Allow What definitions may ask for there.
@@ -1100,7 +1119,10 @@ type Site struct {
 	Sizes *[]Size `json:"sizes,omitempty"`
 
 	// Slow It answers, and takes long for it.
-	Slow   *bool   `json:"slow,omitempty"`
+	Slow *bool `json:"slow,omitempty"`
+
+	// Spent An amount of money.
+	Spent  *Amount `json:"spent,omitempty"`
 	System *string `json:"system,omitempty"`
 
 	// Through The hosts that lead there, the nearest first. For administrators.
@@ -1124,6 +1146,9 @@ type SiteKind string
 type SiteSettings struct {
 	// Allow What definitions may ask for there, with commas between; none: nothing beyond what gives no power over the host.
 	Allow *string `json:"allow,omitempty"`
+
+	// Key Another key of the account at a provider, where the site is one of rented instances.
+	Key *string `json:"key,omitempty"`
 
 	// Size The size of a workspace there that asks for none; none: no limits.
 	Size *string `json:"size,omitempty"`
@@ -1405,6 +1430,9 @@ type PlanSourceJSONRequestBody = CheckRequest
 
 // PrepareSourceJSONRequestBody defines body for PrepareSource for application/json ContentType.
 type PrepareSourceJSONRequestBody = PrepareRequest
+
+// AddProviderJSONRequestBody defines body for AddProvider for application/json ContentType.
+type AddProviderJSONRequestBody = NewProvider
 
 // SetRegistryJSONRequestBody defines body for SetRegistry for application/json ContentType.
 type SetRegistryJSONRequestBody = RegistryCredentials
@@ -1740,6 +1768,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /prepared/{name} (the `RemovePrepared` operationId).
 	RemovePrepared(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddProviderWithBody Adds a site of instances that are rented from a provider, when its account was tried. For administrators.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /providers (the `AddProvider` operationId).
+	AddProviderWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddProvider Adds a site of instances that are rented from a provider, when its account was tried. For administrators.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /providers (the `AddProvider` operationId).
+	AddProvider(ctx context.Context, body AddProviderJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListRegistries The registries that the service has credentials of.
 	//
@@ -2684,6 +2726,40 @@ func (c *Client) PrepareSource(ctx context.Context, body PrepareSourceJSONReques
 // Corresponds with DELETE /prepared/{name} (the `RemovePrepared` operationId).
 func (c *Client) RemovePrepared(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemovePreparedRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddProviderWithBody Adds a site of instances that are rented from a provider, when its account was tried. For administrators.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /providers (the `AddProvider` operationId).
+func (c *Client) AddProviderWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddProviderRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddProvider Adds a site of instances that are rented from a provider, when its account was tried. For administrators.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /providers (the `AddProvider` operationId).
+func (c *Client) AddProvider(ctx context.Context, body AddProviderJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddProviderRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4561,6 +4637,46 @@ func NewRemovePreparedRequest(server string, name Name) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewAddProviderRequest calls the generic AddProvider builder with application/json body
+func NewAddProviderRequest(server string, body AddProviderJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddProviderRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddProviderRequestWithBody constructs an http.Request for the AddProvider method, with any body, and a specified content type
+func NewAddProviderRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/providers")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -6889,6 +7005,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /prepared/{name} (the `RemovePrepared` operationId).
 	RemovePreparedWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*RemovePreparedResponse, error)
 
+	// AddProviderWithBodyWithResponse Adds a site of instances that are rented from a provider, when its account was tried. For administrators.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /providers (the `AddProvider` operationId).
+	AddProviderWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddProviderResponse, error)
+
+	// AddProviderWithResponse Adds a site of instances that are rented from a provider, when its account was tried. For administrators.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /providers (the `AddProvider` operationId).
+	AddProviderWithResponse(ctx context.Context, body AddProviderJSONRequestBody, reqEditors ...RequestEditorFn) (*AddProviderResponse, error)
+
 	// ListRegistriesWithResponse The registries that the service has credentials of.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8305,6 +8435,54 @@ func (r RemovePreparedResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RemovePreparedResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddProviderResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *[]Finding
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddProviderResponse) GetJSON201() *[]Finding {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddProviderResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddProviderResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddProviderResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddProviderResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddProviderResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11200,6 +11378,32 @@ func (c *ClientWithResponses) RemovePreparedWithResponse(ctx context.Context, na
 	return ParseRemovePreparedResponse(rsp)
 }
 
+// AddProviderWithBodyWithResponse Adds a site of instances that are rented from a provider, when its account was tried. For administrators.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /providers (the `AddProvider` operationId).
+func (c *ClientWithResponses) AddProviderWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddProviderResponse, error) {
+	rsp, err := c.AddProviderWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddProviderResponse(rsp)
+}
+
+// AddProviderWithResponse Adds a site of instances that are rented from a provider, when its account was tried. For administrators.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /providers (the `AddProvider` operationId).
+func (c *ClientWithResponses) AddProviderWithResponse(ctx context.Context, body AddProviderJSONRequestBody, reqEditors ...RequestEditorFn) (*AddProviderResponse, error) {
+	rsp, err := c.AddProvider(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddProviderResponse(rsp)
+}
+
 // ListRegistriesWithResponse The registries that the service has credentials of.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -12737,6 +12941,39 @@ func ParseRemovePreparedResponse(rsp *http.Response) (*RemovePreparedResponse, e
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddProviderResponse parses an HTTP response from a AddProviderWithResponse call
+func ParseAddProviderResponse(rsp *http.Response) (*AddProviderResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddProviderResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest []Finding
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -33,7 +33,9 @@ func Run() {
 	}
 	go reap()
 	go keepEngine()
-	if err := serve(); err != nil {
+	s := newServer()
+	go s.home.run()
+	if err := s.serve(); err != nil {
 		say("%v", err)
 	}
 	halt()

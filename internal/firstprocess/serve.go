@@ -12,11 +12,21 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"domicile/internal/callhome"
 	"domicile/internal/channel"
 )
 
-// serve serves the channel.
-func serve() error {
+// server serves the channel, over the serial ports and to the service that the machine calls.
+type server struct{ home *caller }
+
+func newServer() *server {
+	s := &server{}
+	s.home = &caller{handle: s.handle, again: make(chan struct{}, 1)}
+	return s
+}
+
+// serve serves the channel over the serial ports.
+func (s *server) serve() error {
 	control, err := openPort(channel.ControlPort)
 	if err != nil {
 		return err
@@ -25,10 +35,10 @@ func serve() error {
 	if err != nil {
 		return err
 	}
-	return channel.Serve(control, data, handle)
+	return channel.Serve(control, data, s.handle)
 }
 
-func handle(ctx context.Context, to string, stream net.Conn) {
+func (s *server) handle(ctx context.Context, to string, stream net.Conn) {
 	switch to {
 	case channel.ToEngine:
 		engine, err := net.Dial("unix", engineSocket)
@@ -49,10 +59,27 @@ func handle(ctx context.Context, to string, stream net.Conn) {
 			return
 		}
 		_, _ = io.WriteString(stream, channel.Awake)
+		if w.Slept {
+			s.home.now() // a connection of before is none
+		}
+	case channel.ToFirst:
+		var given callhome.FirstBoot
+		err := json.NewDecoder(io.LimitReader(stream, mostFirst)).Decode(&given)
+		if err == nil {
+			err = s.home.first(given)
+		}
+		if err != nil {
+			_, _ = fmt.Fprintf(stream, "%v\n", err)
+			return
+		}
+		_, _ = io.WriteString(stream, channel.Taken)
 	case channel.ToOff:
 		halt()
 	}
 }
+
+// mostFirst bounds the first-boot data, in bytes.
+const mostFirst = 16 << 10
 
 // splice copies both ways until both have ended.
 func splice(a, b net.Conn) {

@@ -21,9 +21,10 @@ type Site struct {
 	HostKey  string
 	Through  string          // the hosts that lead there, as Address and with commas between, the nearest first
 	Settings json.RawMessage // what it has of its own in place of the service's settings
+	Secret   []byte          // of an account at a provider, sealed
 }
 
-const siteColumns = "name, kind, address, drained, added, given, host_key, through, settings"
+const siteColumns = "name, kind, address, drained, added, given, host_key, through, settings, secret"
 
 // GiveSites notes the sites that the service was given at its start, and drains those that it
 // was given once and is no longer. It gives all of them, by name.
@@ -51,7 +52,7 @@ func (q Queries) Sites(ctx context.Context) ([]Site, error) {
 
 // AddSite makes the record of a site; ErrTaken: there is one of that name.
 func (q Queries) AddSite(ctx context.Context, v Site) (Site, error) {
-	v, err := one[Site](ctx, q.db, "INSERT INTO sites (name, kind, address, given, host_key, through) VALUES ($1, $2, $3, false, $4, $5) RETURNING "+siteColumns, v.Name, v.Kind, v.Address, v.HostKey, v.Through)
+	v, err := one[Site](ctx, q.db, "INSERT INTO sites (name, kind, address, given, host_key, through, secret) VALUES ($1, $2, $3, false, $4, $5, $6) RETURNING "+siteColumns, v.Name, v.Kind, v.Address, v.HostKey, v.Through, orEmpty(v.Secret))
 	return v, taken(err)
 }
 
@@ -81,9 +82,23 @@ func (q Queries) PinHost(ctx context.Context, name, key string) error {
 	return q.change(ctx, ErrNotFound, "UPDATE sites SET host_key = $2 WHERE name = $1 AND host_key <> ''", name, key)
 }
 
+// SetSiteSecret keeps another secret of a site's account.
+func (q Queries) SetSiteSecret(ctx context.Context, name string, secret []byte) error {
+	return q.change(ctx, ErrNotFound, "UPDATE sites SET secret = $2 WHERE name = $1 AND kind = 'cloud'", name, secret)
+}
+
+// orEmpty is a secret as the records have it: none is empty.
+func orEmpty(secret []byte) []byte {
+	if secret == nil {
+		return []byte{}
+	}
+	return secret
+}
+
 // RemoveSite forgets a drained site at which nothing is any more; ErrBusy: something is, or it
 // takes workspaces.
 func (q Queries) RemoveSite(ctx context.Context, name string) error {
 	return q.change(ctx, ErrBusy, `DELETE FROM sites WHERE name = $1 AND drained
-		AND NOT EXISTS (SELECT 1 FROM workspaces WHERE site = $1) AND NOT EXISTS (SELECT 1 FROM snapshots WHERE site = $1)`, name)
+		AND NOT EXISTS (SELECT 1 FROM workspaces WHERE site = $1) AND NOT EXISTS (SELECT 1 FROM snapshots WHERE site = $1)
+		AND NOT EXISTS (SELECT 1 FROM rentals WHERE site = $1 AND ended IS NULL)`, name)
 }

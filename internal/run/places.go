@@ -1,6 +1,7 @@
 package run
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"errors"
@@ -110,7 +111,7 @@ func (r *Runner) readSites(ctx context.Context) error {
 		if err != nil {
 			r.o.Log.Warn("a site has the service's settings", "site", v.Name, "error", err)
 		}
-		if known && at.record.Address == v.Address && at.record.HostKey == v.HostKey && at.record.Through == v.Through {
+		if known && at.record.Address == v.Address && at.record.HostKey == v.HostKey && at.record.Through == v.Through && bytes.Equal(at.record.Secret, v.Secret) {
 			r.places.change(v.Name, func(at *place) { at.drained, at.record, at.own = v.Drained, v, own })
 			continue
 		}
@@ -231,6 +232,14 @@ func (r *Runner) PinHost(ctx context.Context, name, key string) error {
 	return r.changed(ctx)
 }
 
+// SetSiteSecret keeps another secret, sealed, of a site's account.
+func (r *Runner) SetSiteSecret(ctx context.Context, name string, secret []byte) error {
+	if err := r.o.Store.SetSiteSecret(ctx, name, secret); err != nil {
+		return fmt.Errorf("change the key of the site %s: %w", name, err)
+	}
+	return r.changed(ctx)
+}
+
 // SiteRecord is the record of a site that is one of the records'.
 func (r *Runner) SiteRecord(name string) (records.Site, error) {
 	at, err := r.place(name)
@@ -261,7 +270,7 @@ func (r *Runner) RemoveSite(ctx context.Context, name string) error {
 	}
 	err = r.o.Store.RemoveSite(ctx, name)
 	if errors.Is(err, records.ErrBusy) {
-		return fault.New("site-in-use", "remove the workspaces, snapshots and prepared sources that are there first", "something is at the site %s still", name)
+		return fault.New("site-in-use", "remove the workspaces, snapshots and prepared sources that are there first; what is rented there is given back within a minute", "something is at the site %s still", name)
 	}
 	if err != nil {
 		return fmt.Errorf("remove the site %s: %w", name, err)

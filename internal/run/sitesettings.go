@@ -54,6 +54,12 @@ func (r *Runner) SettingsAt(site string) SiteSettings {
 	if at.own.Size != nil {
 		s.Size, s.Own = *at.own.Size, append(s.Own, "size")
 	}
+	if offered := r.Examined(site).Sizes; len(offered) > 0 { // it has these, whatever anybody wishes
+		s.Sizes, s.Own = offered, slices.DeleteFunc(s.Own, func(name string) bool { return name == "sizes" })
+		if !slices.ContainsFunc(offered, func(v plan.Size) bool { return v.Name == s.Size }) {
+			s.Size = offered[0].Name
+		}
+	}
 	return s
 }
 

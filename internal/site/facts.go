@@ -25,6 +25,8 @@ type Facts struct {
 	Devices []string
 	// UserNamespaces tells that root of an instance is nobody on the host.
 	UserNamespaces bool
+	// Sizes are those that instances can have there, with their prices, where the place says so.
+	Sizes []plan.Size
 	// Joined tells that workspaces can reach each other's networks, which they must not;
 	// empty: they cannot, or it is not known.
 	Joined string

@@ -28,7 +28,11 @@ func (s *Site) Leftovers(ctx context.Context, known func(ctx context.Context) ([
 	}
 	spares, err := s.o.Maker.Spares(ctx)
 	for _, v := range spares {
-		list = append(list, site.Leftover{Kind: leftTemplate, Name: v.Name, Bytes: v.Bytes, Why: "no machine comes from it", Again: true, Made: v.Used})
+		l := site.Leftover{Kind: leftTemplate, Name: v.Name, Bytes: v.Bytes, Why: "no machine comes from it", Again: true, Made: v.Used}
+		if v.Why != "" {
+			l.Kind, l.Why, l.Again = leftStranger, v.Why, false
+		}
+		list = append(list, l)
 	}
 	return list, err
 }
@@ -37,6 +41,7 @@ func (s *Site) Leftovers(ctx context.Context, known func(ctx context.Context) ([
 const (
 	leftMachine  = "machine"
 	leftTemplate = "template"
+	leftStranger = "instance" // that the records do not know
 )
 
 // RemoveLeftover removes a machine whose workspace is gone, or a template that none comes from.
@@ -44,7 +49,7 @@ func (s *Site) RemoveLeftover(ctx context.Context, l site.Leftover) error {
 	switch l.Kind {
 	case leftMachine:
 		return s.Remove(ctx, l.Name)
-	case leftTemplate:
+	case leftTemplate, leftStranger:
 		return s.o.Maker.RemoveSpare(ctx, l.Name)
 	}
 	return fmt.Errorf("a %s is nothing that is left over here", l.Kind)

@@ -8,6 +8,8 @@ import (
 	"context"
 	"net"
 	"time"
+
+	"domicile/internal/plan"
 )
 
 // Shape is what a machine is made of.
@@ -36,10 +38,11 @@ type Machine struct {
 	Bytes int64  // what it takes of the disk
 }
 
-// Spare is something that is kept because machines could come from it.
+// Spare is something that is kept because machines could come from it, or that nobody knows.
 type Spare struct {
 	Name  string
-	Bytes int64 // what it takes of the disk
+	Why   string // it is not used; empty: no machine comes from it, and it is made again when one is to
+	Bytes int64  // what it takes of the disk
 	Used  time.Time
 }
 
@@ -49,6 +52,10 @@ type Facts struct {
 	Processors int
 	Memory     int64 // bytes
 	DiskFree   int64 // bytes
+	// Sizes are those that machines can have, where they are given, with all of a machine's memory.
+	Sizes []plan.Size
+	// Most is the most memory that one machine can have, in bytes; 0: a part of the host's.
+	Most int64
 }
 
 // Prepare does something in a machine whose engine is reached by dial.

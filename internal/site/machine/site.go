@@ -3,7 +3,6 @@ package machine
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"math"
 	"net"
 	"sync"
@@ -30,6 +29,10 @@ type Options struct {
 	Say func(format string, args ...any)
 	// Usual is the size of a machine for a workspace without limits.
 	Usual Shape
+	// System is what machines are, in words; empty: of this host.
+	System string
+	// Forgets tells that the maker keeps no memory: what stops is turned off.
+	Forgets bool
 }
 
 // Site is a place where each workspace has a machine of its own.
@@ -54,6 +57,9 @@ var (
 func New(o Options) *Site {
 	if o.Say == nil {
 		o.Say = func(string, ...any) {}
+	}
+	if o.System == "" {
+		o.System = "this host, a machine for each workspace"
 	}
 	o.Engine.Alone, o.Engine.Shared, o.Engine.BuildAt = true, nil, nil
 	return &Site{o: o, engines: map[string]*engine.Site{}}
@@ -83,8 +89,14 @@ func (s *Site) Examine(ctx context.Context) (site.Facts, error) {
 	if _, err := s.images(); err != nil {
 		return site.Facts{}, err
 	}
-	return site.Facts{Engine: f.What, System: "this host, a machine for each workspace", Processors: f.Processors, MemoryBytes: f.Memory, DiskFreeBytes: f.DiskFree,
-		Elsewhere: true, UserNamespaces: true}, nil // root of a workspace is root of its machine alone
+	facts := site.Facts{Engine: f.What, System: s.o.System, Processors: f.Processors, MemoryBytes: f.Memory, DiskFreeBytes: f.DiskFree,
+		Elsewhere: true, UserNamespaces: true} // root of a workspace is root of its machine alone
+	for _, size := range f.Sizes {
+		if size.Memory = size.Memory/memorySteps*memorySteps - ownMemory; size.Memory > 0 {
+			facts.Sizes = append(facts.Sizes, size)
+		}
+	}
+	return facts, nil
 }
 
 // engine gives the engine in a workspace's machine.
@@ -216,11 +228,14 @@ func (s *Site) EnsureInstance(ctx context.Context, workspace string, judged plan
 // takes beside it; of the host's memory at most half, unless the definition needs more, and
 // nothing that the host has not.
 func (s *Site) shape(c plan.Container, host Facts) Shape {
-	shape := s.o.Usual
+	shape, most := s.o.Usual, host.Most
+	if most == 0 {
+		most = host.Memory / shareOfMemory
+	}
 	if c.Memory > 0 {
 		shape.Memory = withEngine(min(c.Memory, host.Memory))
 	}
-	shape.Memory = max(min(shape.Memory, host.Memory/shareOfMemory), withEngine(c.LeastMemory))
+	shape.Memory = max(min(shape.Memory, most), withEngine(c.LeastMemory))
 	if c.CPUs > 0 {
 		shape.Processors = int(math.Ceil(min(c.CPUs, float64(host.Processors))))
 	}
@@ -259,44 +274,6 @@ func (s *Site) marked(ctx context.Context, workspace string, running bool) error
 	v := readMark(m)
 	v.Running = running
 	return s.mark(ctx, workspace, v)
-}
-
-// Stop has the machine sleep, with all that runs in it. Where its memory cannot be kept, what
-// runs is ended and the machine is turned off.
-func (s *Site) Stop(ctx context.Context, workspace string, grace time.Duration, services bool) error {
-	m, found, err := s.o.Maker.Find(ctx, workspace)
-	if err != nil || !found {
-		return err
-	}
-	if m.State == Running {
-		if err := s.o.Maker.Suspend(ctx, workspace); err != nil {
-			if ctx.Err() != nil {
-				return err
-			}
-			s.o.Say("the memory of the machine of %s cannot be kept, it is turned off: %v", workspace, err)
-			if e, engineErr := s.engine(workspace); engineErr == nil {
-				limited, done := context.WithTimeout(ctx, grace+offLimit)
-				_ = e.Stop(limited, workspace, grace, services) // it may not answer: it is turned off all the same
-				done()
-			}
-			if offErr := s.o.Maker.Stop(ctx, workspace); offErr != nil {
-				return errors.Join(err, offErr)
-			}
-		}
-	}
-	if err := s.closeOutlet(ctx, workspace); err != nil {
-		return err
-	}
-	return s.marked(ctx, workspace, false)
-}
-
-// closeOutlet takes the way out of a machine that does not run.
-func (s *Site) closeOutlet(ctx context.Context, workspace string) error {
-	images, err := s.images()
-	if err != nil {
-		return nil // then it had none
-	}
-	return images.RemoveOutlet(ctx, workspace)
 }
 
 // Remove removes the workspace's machine.
@@ -339,9 +316,6 @@ func (s *Site) instance(ctx context.Context, m Machine) (site.Instance, bool, er
 	}
 	return i, v.Digest != "", nil
 }
-
-// offLimit is how long a machine that is to be turned off has beyond the grace of its programs.
-const offLimit = 10 * time.Second
 
 // asking is how many machines are asked at one time, askLimit how long each has to answer: one
 // that is silent on purpose keeps nobody from the others.

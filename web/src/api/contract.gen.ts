@@ -163,6 +163,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/providers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Adds a site of instances that are rented from a provider, when its account was tried. For administrators. */
+        post: operations["addProvider"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sites/{name}/trust": {
         parameters: {
             query?: never;
@@ -1257,6 +1274,17 @@ export interface components {
             /** @description The hosts that lead there, the nearest first: ssh://USER@HOST:PORT, with commas between. Default: none, it is dialled. */
             through?: string;
         };
+        NewProvider: {
+            /** @description Of the site. */
+            name: string;
+            /** @description https://HOST[:PORT]/REGION, of a provider by the contract of docs/provider.md. */
+            address: string;
+            /**
+             * Format: password
+             * @description Of the account there. It is kept sealed and never told.
+             */
+            key: string;
+        };
         /** @description How a host and the service know each other. */
         HostTrust: {
             /** @description Of the site. */
@@ -1283,6 +1311,17 @@ export interface components {
             sizes?: string;
             /** @description The size of a workspace there that asks for none; none: no limits. */
             size?: string;
+            /**
+             * Format: password
+             * @description Another key of the account at a provider, where the site is one of rented instances.
+             */
+            key?: string;
+        };
+        /** @description An amount of money. */
+        Amount: {
+            /** @description A decimal number, such as 0.42. */
+            amount: string;
+            currency: string;
         };
         Drained: {
             drained: boolean;
@@ -1305,8 +1344,9 @@ export interface components {
             drained?: boolean;
             /** @description The service is given it by a flag; others were added. */
             given?: boolean;
-            /** @description Of a host over SSH: where it is. For administrators. */
+            /** @description Of a host over SSH, or a provider: where it is. For administrators. */
             address?: string;
+            spent?: components["schemas"]["Amount"];
             /** @description The hosts that lead there, the nearest first. For administrators. */
             through?: string;
             /** @description Why it is not ready. */
@@ -2234,6 +2274,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["HostTrust"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addProvider: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewProvider"];
+            };
+        };
+        responses: {
+            /** @description It is added, and examined. */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Finding"][];
                 };
             };
             default: components["responses"]["Problem"];

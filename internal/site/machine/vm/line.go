@@ -88,7 +88,7 @@ func wake(ctx context.Context, l *channel.Line, name string) error {
 	defer stop()
 	chance := make([]byte, 64)
 	_, _ = rand.Read(chance) // which never fails
-	if err := json.NewEncoder(stream).Encode(channel.Waking{Time: time.Now(), Chance: chance, Hostname: name}); err != nil {
+	if err := json.NewEncoder(stream).Encode(channel.Waking{Time: time.Now(), Chance: chance, Hostname: name, Slept: true}); err != nil {
 		return fmt.Errorf("wake a machine: %w", err)
 	}
 	answer, err := io.ReadAll(io.LimitReader(stream, mostSaid))
@@ -97,6 +97,38 @@ func wake(ctx context.Context, l *channel.Line, name string) error {
 	}
 	if err != nil {
 		return fmt.Errorf("wake a machine: %w", err)
+	}
+	return nil
+}
+
+// Give gives a machine that runs what a rented instance is given when it first starts.
+func (m *Maker) Give(ctx context.Context, id string, first []byte) error {
+	folder, _, err := m.read(id)
+	if err != nil {
+		return err
+	}
+	line, err := m.line(ctx, id, folder)
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(ctx, wakeLimit)
+	defer cancel()
+	stream, err := line.Dial(ctx, channel.ToFirst)
+	if err != nil {
+		return fmt.Errorf("give a machine its first-boot data: %w", err)
+	}
+	defer stream.Close()
+	stop := context.AfterFunc(ctx, func() { stream.Close() })
+	defer stop()
+	if _, err = stream.Write(first); err != nil {
+		return fmt.Errorf("give a machine its first-boot data: %w", err)
+	}
+	answer, err := io.ReadAll(io.LimitReader(stream, mostSaid))
+	if err == nil && string(answer) != channel.Taken {
+		err = fmt.Errorf("it says %q", strings.TrimSpace(string(answer)))
+	}
+	if err != nil {
+		return fmt.Errorf("give a machine its first-boot data: %w", err)
 	}
 	return nil
 }

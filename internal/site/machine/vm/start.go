@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"net/http"
 	"os"
 	"path/filepath"
 	"time"
@@ -16,6 +15,7 @@ import (
 
 	"domicile/internal/channel"
 	"domicile/internal/fault"
+	"domicile/internal/site/machine"
 	"domicile/internal/site/machine/vm/process"
 )
 
@@ -177,7 +177,7 @@ func (m *Maker) awake(ctx context.Context, id, folder string) error {
 // engineAnswers waits until a machine's engine answers.
 func engineAnswers(ctx context.Context, line *channel.Line, folder string) error {
 	for {
-		err := ping(ctx, line)
+		err := machine.Ping(ctx, line)
 		if err == nil {
 			return nil
 		}
@@ -189,32 +189,6 @@ func engineAnswers(ctx context.Context, line *channel.Line, folder string) error
 		case <-time.After(aloneEvery):
 		}
 	}
-}
-
-// pingLimit bounds one question to a machine's engine.
-const pingLimit = 20 * time.Second
-
-func ping(ctx context.Context, line *channel.Line) error {
-	ctx, cancel := context.WithTimeout(ctx, pingLimit)
-	defer cancel()
-	stream, err := line.Dial(ctx, channel.ToEngine)
-	if err != nil {
-		return err
-	}
-	defer stream.Close()
-	stop := context.AfterFunc(ctx, func() { stream.Close() })
-	defer stop()
-	if _, err := io.WriteString(stream, "GET /_ping HTTP/1.0\r\n\r\n"); err != nil {
-		return err
-	}
-	answer := make([]byte, len("HTTP/1.0 200"))
-	if _, err := io.ReadFull(stream, answer); err != nil {
-		return err
-	}
-	if status := string(answer[len(answer)-3:]); status != fmt.Sprint(http.StatusOK) {
-		return fmt.Errorf("the engine of the machine says %q", answer)
-	}
-	return nil
 }
 
 // ended tells why a machine has ended.

@@ -1,0 +1,94 @@
+// Package netspace makes networks of their own, in which there is nothing but a loopback and what
+// the service listens at in them: whatever runs there reaches that, and nothing of this machine.
+package netspace
+
+import (
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"runtime"
+
+	"golang.org/x/sys/unix"
+)
+
+// Space is a network of its own. Programs are started in it by way of File.
+type Space struct {
+	File      *os.File
+	Listeners []net.Listener // in it, in the order of their addresses
+}
+
+// Make makes a network and listens in it at addresses of its loopback. It needs root.
+func Make(addresses ...string) (*Space, error) {
+	s := &Space{}
+	made := make(chan error, 1)
+	go func() {
+		runtime.LockOSThread() // and never unlocked: the thread stays in the other network, and ends
+		made <- s.make(addresses)
+	}()
+	if err := <-made; err != nil {
+		return nil, errors.Join(err, s.Close())
+	}
+	return s, nil
+}
+
+// make makes the network on this thread.
+func (s *Space) make(addresses []string) error {
+	if err := unix.Unshare(unix.CLONE_NEWNET); err != nil {
+		return fmt.Errorf("make a network namespace: %w", err)
+	}
+	var err error
+	if s.File, err = os.Open("/proc/thread-self/ns/net"); err != nil {
+		return fmt.Errorf("hold the network namespace: %w", err)
+	}
+	if err := up("lo"); err != nil {
+		return fmt.Errorf("start its loopback: %w", err)
+	}
+	for _, at := range addresses {
+		l, err := net.Listen("tcp", at)
+		if err != nil {
+			return fmt.Errorf("listen in it at %s: %w", at, err)
+		}
+		s.Listeners = append(s.Listeners, l)
+	}
+	return nil
+}
+
+// up brings an interface up.
+func up(name string) error {
+	s, err := unix.Socket(unix.AF_INET, unix.SOCK_DGRAM|unix.SOCK_CLOEXEC, 0)
+	if err != nil {
+		return err
+	}
+	defer unix.Close(s)
+	r, err := unix.NewIfreq(name)
+	if err != nil {
+		return err
+	}
+	if err := unix.IoctlIfreq(s, unix.SIOCGIFFLAGS, r); err != nil {
+		return err
+	}
+	r.SetUint16(r.Uint16() | unix.IFF_UP)
+	return unix.IoctlIfreq(s, unix.SIOCSIFFLAGS, r)
+}
+
+// Again opens the network once more, for who closes what it is given.
+func (s *Space) Again() (*os.File, error) {
+	fd, err := unix.FcntlInt(s.File.Fd(), unix.F_DUPFD_CLOEXEC, 0)
+	if err != nil {
+		return nil, fmt.Errorf("open a network namespace again: %w", err)
+	}
+	return os.NewFile(uintptr(fd), s.File.Name()), nil
+}
+
+// Close ends what listens in it, and leaves it: it is gone with the last program in it.
+func (s *Space) Close() error {
+	var errs []error
+	for _, l := range s.Listeners {
+		errs = append(errs, l.Close())
+	}
+	if s.File != nil {
+		errs = append(errs, s.File.Close())
+	}
+	return errors.Join(errs...)
+}

@@ -1,0 +1,201 @@
+package cloud
+
+import (
+	"context"
+	"time"
+
+	"domicile/internal/fault"
+	"domicile/internal/site/machine"
+	"domicile/internal/site/machine/cloud/provider"
+)
+
+const (
+	// fresh is how long a list of the provider counts.
+	fresh = 5 * time.Second
+	// afterEvery is how often it is looked after what was ordered and given back.
+	afterEvery = 20 * time.Second
+)
+
+// instances is the provider's list, by ids, of a moment ago.
+func (m *Maker) instances(ctx context.Context) (map[string]provider.Instance, error) {
+	m.asking.Lock()
+	defer m.asking.Unlock()
+	m.mu.Lock()
+	list, current := m.list, m.list != nil && time.Since(m.asked) < fresh
+	m.mu.Unlock()
+	if current {
+		return list, nil
+	}
+	asked := time.Now()
+	all, err := m.o.Provider.List(ctx, tagSite+"="+m.ours())
+	if err != nil {
+		return nil, err
+	}
+	list = map[string]provider.Instance{}
+	for _, i := range all {
+		if i.Tags[tagSite] == m.ours() { // whatever else it lists is not ours
+			list[i.Id] = i
+		}
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.list, m.asked = list, asked
+	return list, nil
+}
+
+// forgetList has the provider asked again.
+func (m *Maker) forgetList() {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.list = nil
+}
+
+// listed finds the instance of a rental in the list. One that is not in it is asked for by its id,
+// and counts as gone when it was not found for longer than the provider may need to show it.
+func (m *Maker) listed(ctx context.Context, r Rental) (i provider.Instance, found bool, err error) {
+	list, err := m.instances(ctx)
+	if err != nil {
+		return i, false, err
+	}
+	i, found = list[r.Instance]
+	if found && i.Token == r.Token {
+		m.seen(r.Instance)
+		return i, true, nil
+	}
+	i, err = m.o.Provider.Instance(ctx, r.Instance)
+	switch {
+	case err == nil:
+		m.seen(r.Instance)
+		return i, true, nil
+	case fault.Code(err) != "instance-gone":
+		return i, false, err
+	case m.away(r.Instance) > settling && time.Since(r.Ordered) > settling:
+		return provider.Instance{Id: r.Instance, State: provider.Gone}, true, nil
+	}
+	return i, false, nil
+}
+
+func (m *Maker) seen(instance string) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	delete(m.missing, instance)
+}
+
+// away is how long an instance is not found.
+func (m *Maker) away(instance string) time.Duration {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	since, known := m.missing[instance]
+	if !known {
+		since = time.Now()
+		m.missing[instance] = since
+	}
+	return time.Since(since)
+}
+
+// lookAfter gives back what is to be given back, until ctx ends.
+func (m *Maker) lookAfter(ctx context.Context) {
+	for ctx.Err() == nil {
+		if err := m.Sweep(ctx); err != nil && ctx.Err() == nil && !fault.IsTransient(err) {
+			m.o.Say("look after the instances: %v", err)
+		}
+		select {
+		case <-time.After(afterEvery):
+		case <-ctx.Done():
+		}
+	}
+}
+
+// Sweep gives back what is to be given back, notes what everything has cost, and finds instances
+// that nobody knows.
+func (m *Maker) Sweep(ctx context.Context) error {
+	rentals, err := m.o.Ledger.Rentals(ctx, m.o.Site)
+	if err != nil {
+		return err
+	}
+	var last error
+	for _, r := range rentals {
+		if r.Leaving {
+			if err := m.giveBack(ctx, r); err != nil {
+				last = err
+			}
+		}
+	}
+	m.forgetList()
+	list, err := m.instances(ctx)
+	if err != nil {
+		return err
+	}
+	var strange []machine.Spare
+	for _, i := range list {
+		r, known, err := m.o.Ledger.ByToken(ctx, i.Token)
+		switch {
+		case err != nil:
+			return err
+		case known && r.Spent != i.Spent:
+			if err := m.o.Ledger.Spend(ctx, i.Token, i.Spent); err != nil {
+				return err
+			}
+		}
+		switch {
+		case over(i):
+		case known && r.Ended != nil:
+			// It was said to be gone and is not, or another came of the same order.
+			if err := gone(m.o.Provider.Delete(ctx, i.Id)); err != nil {
+				last = err
+			}
+		case !known && time.Since(i.Created) > settling:
+			strange = append(strange, machine.Spare{Name: i.Id, Why: "the records do not know this instance of the workspace " + i.Tags[tagWorkspace] + " (they may be older than it)", Used: i.Created})
+		}
+	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.strange = strange
+	return last
+}
+
+// giveBack ends the instance of a rental for good. One whose answer never came is asked for by its
+// order: then the provider says which it is, or makes it, so that it can be ended.
+func (m *Maker) giveBack(ctx context.Context, r Rental) error {
+	if r.Instance == "" {
+		offer, err := m.o.Provider.Offer(ctx)
+		if err != nil {
+			return err
+		}
+		name, err := image(offer)
+		if err != nil {
+			return err
+		}
+		i, err := m.o.Provider.Create(ctx, provider.Order{Token: r.Token, Size: r.Size, Image: name, FirstBoot: "{}", Tags: map[string]string{tagSite: m.ours(), tagWorkspace: r.Workspace}})
+		if refused(err) {
+			return m.o.Ledger.End(ctx, r.Token) // then none came of it
+		}
+		if err != nil {
+			return err
+		}
+		if _, err := m.o.Ledger.Place(ctx, r.Token, i.Id); err != nil {
+			return err
+		}
+		r.Instance = i.Id
+	}
+	err := m.o.Provider.Delete(ctx, r.Instance)
+	if fault.Code(err) == "instance-gone" && time.Since(r.Ordered) < settling {
+		return err // it is not shown yet: later
+	}
+	if gone(err) != nil {
+		return err
+	}
+	i, err := m.o.Provider.Instance(ctx, r.Instance)
+	switch {
+	case fault.Code(err) == "instance-gone": // it is longer gone than it is told of
+	case err != nil:
+		return err
+	case !over(i):
+		return fault.Transient(nil, "machine-not-ended", "", "the instance %s is to be gone and is %s", r.Instance, i.State)
+	default:
+		if err := m.o.Ledger.Spend(ctx, r.Token, i.Spent); err != nil {
+			return err
+		}
+	}
+	return m.o.Ledger.End(ctx, r.Token)
+}

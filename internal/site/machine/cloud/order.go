@@ -1,0 +1,255 @@
+package cloud
+
+import (
+	"context"
+	"crypto/hmac"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"domicile/internal/callhome"
+	"domicile/internal/channel"
+	"domicile/internal/fault"
+	"domicile/internal/site/machine"
+	"domicile/internal/site/machine/cloud/provider"
+)
+
+// Ensure rents an instance for a workspace. prepare has no template to work in.
+func (m *Maker) Ensure(ctx context.Context, id string, shape machine.Shape, _ machine.Prepare) error {
+	offer, err := m.o.Provider.Offer(ctx)
+	if err != nil {
+		return err
+	}
+	r, found, err := m.o.Ledger.Rental(ctx, m.o.Site, id)
+	if err != nil {
+		return err
+	}
+	if found && r.Instance != "" {
+		there, err := m.stays(ctx, r, offer, shape)
+		if err != nil || there {
+			return err
+		}
+		found = false
+	}
+	if !found {
+		size, err := fits(offer, shape)
+		if err != nil {
+			return err
+		}
+		r = Rental{Token: rand.Text(), Site: m.o.Site, Workspace: id, Size: size.Name, Hour: size.Hour, Ordered: time.Now()}
+		mine, err := m.o.Ledger.Order(ctx, r)
+		if err != nil {
+			return err
+		}
+		if !mine {
+			return fault.Transient(nil, "busy", "", "an instance for the workspace %s is being ordered", id)
+		}
+	}
+	return m.order(ctx, r, offer)
+}
+
+// stays tells whether the instance of a rental is there and as large as is wanted; one that is
+// gone, or in which nothing was made, is given back.
+func (m *Maker) stays(ctx context.Context, r Rental, offer provider.Offer, shape machine.Shape) (bool, error) {
+	i, err := m.o.Provider.Instance(ctx, r.Instance)
+	switch {
+	case fault.Code(err) == "instance-gone" && time.Since(r.Ordered) < settling:
+		return true, nil // the provider does not show it yet
+	case fault.Code(err) == "instance-gone":
+		return false, m.lost(ctx, r, i)
+	case err != nil:
+		return false, err
+	case over(i):
+		return false, m.lost(ctx, r, i)
+	}
+	for _, s := range offer.Sizes {
+		if s.Name == r.Size && (s.Processors < shape.Processors || s.MemoryBytes < shape.Memory) {
+			return false, fault.New("another-size", "provision another workspace with that size, or move this one away and back", "the instance of %s has the size %s, which stays as it is", r.Workspace, r.Size)
+		}
+	}
+	return true, nil
+}
+
+// order orders the instance of a rental, or finds it, where it was ordered before.
+func (m *Maker) order(ctx context.Context, r Rental, offer provider.Offer) error {
+	name, err := image(offer)
+	if err != nil {
+		return err
+	}
+	first, err := json.Marshal(callhome.FirstBoot{Home: m.o.Home, Pin: m.o.Pin, Token: r.Token, Proof: Proof(m.o.Secret, r.Token)})
+	if err != nil {
+		return err
+	}
+	i, err := m.o.Provider.Create(ctx, provider.Order{Token: r.Token, Size: r.Size, Image: name, FirstBoot: string(first), Tags: map[string]string{tagSite: m.ours(), tagWorkspace: r.Workspace}})
+	if refused(err) { // so nothing came of it
+		if endErr := m.o.Ledger.Leave(ctx, r.Token, err.Error()); endErr != nil {
+			return endErr
+		}
+		if endErr := m.o.Ledger.End(ctx, r.Token); endErr != nil {
+			return endErr
+		}
+		return err
+	}
+	if err != nil {
+		return err
+	}
+	fresh, err := m.o.Ledger.Place(ctx, r.Token, i.Id)
+	if err == nil && !fresh {
+		err = fault.Transient(nil, "provider-nonsense", "ask the provider", "the provider at %s gives one instance, %s, for two orders", m.o.Place, i.Id)
+	}
+	if err != nil {
+		return err
+	}
+	if over(i) {
+		r.Instance = i.Id
+		if err := m.lost(ctx, r, i); err != nil {
+			return err
+		}
+		return errFailed(r, i)
+	}
+	return nil
+}
+
+// refused tells that an order was refused for good: no instance can come of it.
+func refused(err error) bool {
+	switch fault.Code(err) {
+	case "no-room", "provider-refused":
+		return true
+	}
+	return false
+}
+
+func errFailed(r Rental, i provider.Instance) error {
+	why := ""
+	if i.Reason != nil {
+		why = fmt.Sprintf(": the provider says %q", *i.Reason)
+	}
+	return fault.Transient(nil, "instance-failed", "try again, or choose another size or site", "the instance of the workspace %s did not come to run%s", r.Workspace, why)
+}
+
+// Proof is what an instance shows at its first call. It is derived, so that an order which is
+// made again says the same.
+func Proof(secret []byte, token string) []byte {
+	h := hmac.New(sha256.New, secret)
+	h.Write([]byte("proof of " + token))
+	return h.Sum(nil)
+}
+
+const (
+	// startLimit bounds how long an instance takes to run, to call, and to have its engine answer.
+	startLimit = 10 * time.Minute
+	// stopLimit bounds how long it takes to be off.
+	stopLimit = 3 * time.Minute
+	// waitEvery is how often the provider is asked meanwhile.
+	waitEvery = 2 * time.Second
+)
+
+// Start has an instance run, and waits until it has called and its engine answers.
+func (m *Maker) Start(ctx context.Context, id string) (how string, err error) {
+	r, err := m.rental(ctx, id)
+	if err != nil {
+		return "", err
+	}
+	if r.Instance == "" {
+		return "", fault.Transient(nil, "machine-silent", "", "the instance of the workspace %s is being ordered", id)
+	}
+	ctx, cancel := context.WithTimeout(ctx, startLimit)
+	defer cancel()
+	how = "it ran"
+	if line := m.o.Lines.get(r.Token); line != nil && answers(ctx, line) {
+		return how, nil
+	}
+	asked := false
+	for {
+		i, err := m.o.Provider.Instance(ctx, r.Instance)
+		switch {
+		case fault.Code(err) == "instance-gone" && time.Since(r.Ordered) < settling:
+		case fault.Code(err) == "instance-gone" || err == nil && over(i):
+			if err := m.lost(ctx, r, i); err != nil {
+				return "", err
+			}
+			if r.Mark == "" {
+				return "", errFailed(r, i)
+			}
+			return "", fault.New("machine-gone", "provision the workspace again", "the instance of the workspace %s is gone at its provider", id)
+		case err != nil && !fault.IsTransient(err):
+			return "", err
+		case err == nil && i.State == provider.Stopped && !asked:
+			if err := m.o.Provider.Start(ctx, r.Instance); err != nil && !fault.IsTransient(err) {
+				return "", err
+			} else if err == nil {
+				asked, how = true, "the provider started it"
+			}
+			m.forgetList()
+		case err == nil && i.State == provider.Running:
+			if line := m.o.Lines.get(r.Token); line != nil && answers(ctx, line) {
+				m.forgetList()
+				return how, nil
+			}
+		}
+		if ctx.Err() == nil {
+			m.o.Lines.wait(ctx, r.Token, waitEvery)
+		}
+		if ctx.Err() != nil {
+			return "", fault.Transient(ctx.Err(), "machine-silent", "look at it at the provider: does it reach "+m.o.Home+"?", "the instance %s of the workspace %s does not call", r.Instance, id)
+		}
+	}
+}
+
+// answers tells whether the engine behind a line answers.
+func answers(ctx context.Context, line *channel.Line) bool { return machine.Ping(ctx, line) == nil }
+
+// Stop turns an instance off, and waits until it is: from then on it costs its disk alone.
+func (m *Maker) Stop(ctx context.Context, id string) error {
+	r, err := m.rental(ctx, id)
+	if err != nil || r.Instance == "" {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(ctx, stopLimit)
+	defer cancel()
+	defer m.forgetList()
+	defer m.o.Lines.drop(r.Token)
+	if err := m.o.Provider.Stop(ctx, r.Instance); err != nil {
+		return err
+	}
+	for {
+		i, err := m.o.Provider.Instance(ctx, r.Instance)
+		switch {
+		case err == nil && i.State == provider.Stopped:
+			return nil
+		case fault.Code(err) == "instance-gone" && time.Since(r.Ordered) >= settling || err == nil && over(i):
+			return m.lost(ctx, r, i)
+		case err == nil && i.State == provider.Running: // the provider has not heard, or forgot
+			if err := m.o.Provider.Stop(ctx, r.Instance); err != nil && !fault.IsTransient(err) {
+				return err
+			}
+		case err != nil && !fault.IsTransient(err) && fault.Code(err) != "instance-gone":
+			return err
+		}
+		select {
+		case <-time.After(waitEvery):
+		case <-ctx.Done():
+			return fault.Transient(ctx.Err(), "machine-not-ended", "look at it at the provider", "the instance %s of the workspace %s does not stop", r.Instance, id)
+		}
+	}
+}
+
+// Remove gives an instance back. Where the provider does not answer, that is done later: it is
+// written down.
+func (m *Maker) Remove(ctx context.Context, id string) error {
+	r, found, err := m.o.Ledger.Rental(ctx, m.o.Site, id)
+	if err != nil || !found {
+		return err
+	}
+	m.o.Lines.drop(r.Token)
+	if err := m.o.Ledger.Leave(ctx, r.Token, "its workspace was removed"); err != nil {
+		return err
+	}
+	defer m.forgetList()
+	if err := m.giveBack(ctx, r); err != nil {
+		m.o.Say("the instance of %s is given back later: %v", id, err)
+	}
+	return ctx.Err()
+}

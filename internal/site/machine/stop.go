@@ -1,0 +1,57 @@
+package machine
+
+import (
+	"context"
+	"errors"
+	"time"
+)
+
+// Stop has the machine sleep, with all that runs in it. Where its memory cannot be kept, what
+// runs is ended and the machine is turned off.
+func (s *Site) Stop(ctx context.Context, workspace string, grace time.Duration, services bool) error {
+	m, found, err := s.o.Maker.Find(ctx, workspace)
+	if err != nil || !found {
+		return err
+	}
+	if m.State == Running {
+		err := errForgets
+		if !s.o.Forgets {
+			err = s.o.Maker.Suspend(ctx, workspace)
+		}
+		if err != nil {
+			if ctx.Err() != nil {
+				return err
+			}
+			if !s.o.Forgets {
+				s.o.Say("the memory of the machine of %s cannot be kept, it is turned off: %v", workspace, err)
+			}
+			if e, engineErr := s.engine(workspace); engineErr == nil {
+				limited, done := context.WithTimeout(ctx, grace+offLimit)
+				_ = e.Stop(limited, workspace, grace, services) // it may not answer: it is turned off all the same
+				done()
+			}
+			if offErr := s.o.Maker.Stop(ctx, workspace); offErr != nil {
+				return errors.Join(err, offErr)
+			}
+		}
+	}
+	if err := s.closeOutlet(ctx, workspace); err != nil {
+		return err
+	}
+	return s.marked(ctx, workspace, false)
+}
+
+// errForgets is why a machine's memory is not kept where its maker never does.
+var errForgets = errors.New("no memory is kept here")
+
+// closeOutlet takes the way out of a machine that does not run.
+func (s *Site) closeOutlet(ctx context.Context, workspace string) error {
+	images, err := s.images()
+	if err != nil {
+		return nil // then it had none
+	}
+	return images.RemoveOutlet(ctx, workspace)
+}
+
+// offLimit is how long a machine that is to be turned off has beyond the grace of its programs.
+const offLimit = 10 * time.Second
