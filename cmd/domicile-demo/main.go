@@ -51,7 +51,7 @@ func run(ctx context.Context) error {
 	folder := flag.String("folder", ".demo", "where the demo keeps its data")
 	cache := flag.String("cache", "", "where the base image is kept (default: the user's cache folder)")
 	programs := flag.String("programs", "bin", "the folder of domicile and domicile-agent")
-	places := flag.Bool("places", false, "also with a second host over SSH, and a site where each workspace has a virtual machine of its own")
+	places := flag.Bool("places", false, "also with a second host over SSH, a site where each workspace has a virtual machine of its own, and one of rented instances")
 	flag.Parse()
 	begun := time.Now()
 	if *cache == "" {
@@ -73,9 +73,9 @@ func run(ctx context.Context) error {
 	defer unlock()
 	say := func(line string) { fmt.Printf("%6.1f s  %s\n", time.Since(begun).Seconds(), line) }
 	var more []string
+	image := ""
 	if *places {
-		image, err := machineImage(ctx, mine)
-		if err != nil {
+		if image, err = machineImage(ctx, mine); err != nil {
 			return err
 		}
 		more = []string{"-machines", image}
@@ -85,8 +85,14 @@ func run(ctx context.Context) error {
 		return err
 	}
 	defer w.Close()
+	var flags []string // that the service needs for the places
+	if *places {
+		if flags, err = w.StartProvider(ctx, image, 4395, 4381); err != nil {
+			return err
+		}
+	}
 	say("starting the service")
-	if err := w.StartService(ctx); err != nil {
+	if err := w.StartService(ctx, flags...); err != nil {
 		return err
 	}
 	c, key, err := account(ctx, w, mine)
@@ -98,10 +104,14 @@ func run(ctx context.Context) error {
 		if err := w.AddHost(ctx, c); err != nil {
 			return err
 		}
+		say("adding the provider to the sites")
+		if err := w.AddProvider(ctx, c); err != nil {
+			return err
+		}
 	}
 	say("ready")
 	tell(w, *programs, key, *places)
-	return watch(ctx, w, say)
+	return watch(ctx, w, say, flags)
 }
 
 // machineImage makes what virtual machines begin with.
@@ -121,7 +131,7 @@ func machineImage(ctx context.Context, folder string) (string, error) {
 // watch waits until the demo is to end. A service that ends, such as one that somebody kills
 // to see what becomes of the workspaces, is started again; one that ends at once, again and
 // again, is not.
-func watch(ctx context.Context, w *scenario.World, say func(string)) error {
+func watch(ctx context.Context, w *scenario.World, say func(string), flags []string) error {
 	const quick, mostQuick = 5 * time.Second, 3
 	for ended := 0; ; {
 		started := time.Now()
@@ -138,7 +148,7 @@ func watch(ctx context.Context, w *scenario.World, say func(string)) error {
 			return fmt.Errorf("the service ended again and again; it said:\n%s", w.Service.LastWords())
 		}
 		say("the service ended, and is started again")
-		if err := w.StartService(ctx); err != nil {
+		if err := w.StartService(ctx, flags...); err != nil {
 			if ctx.Err() != nil {
 				return nil
 			}
@@ -250,13 +260,14 @@ Four commands to try:
 
 `, w.Service.URL, name, password, domicile, w.Service.URL, name, domicile, w.GitAt, domicile, key, port, host)
 	if places {
-		fmt.Printf(`The same definition in other places, on the second host and in a virtual machine of its own; and a move:
+		fmt.Printf(`The same definition in other places, on the second host, in a virtual machine of its own and in a rented instance; and a move:
   %s sites
   %s provision %s/skerry/timetable.git -site %s -name moored
   %s provision %s/skerry/timetable.git -site machines -name afloat
+  %s provision %s/skerry/timetable.git -site %s -name chartered
   %s move timetable -site %s
 
-`, domicile, domicile, w.GitAt, scenario.Mooring, domicile, w.GitAt, domicile, scenario.Mooring)
+`, domicile, domicile, w.GitAt, scenario.Mooring, domicile, w.GitAt, domicile, w.GitAt, scenario.Rented, domicile, scenario.Mooring)
 	}
 	fmt.Println("Ctrl-C stops all of it; what was made is there again at the next start.")
 }

@@ -70,6 +70,9 @@ func saidOf(s client.Site) (list []string) {
 		}
 		say("%s.", where)
 	}
+	if s.Spent != nil {
+		say("What was rented there has cost %s %s until now.", s.Spent.Amount, s.Spent.Currency)
+	}
 	if s.Slow != nil && s.AnswerMillis != nil {
 		say("It answers, and took %s for it.", time.Duration(*s.AnswerMillis)*time.Millisecond)
 	}

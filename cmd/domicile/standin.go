@@ -62,7 +62,7 @@ var standinCommand = command{
 				return err
 			}
 			defer machines.Close()
-			c, err := standin.New(standin.Options{Region: *region, Key: key, Currency: "EUR", Sizes: standinSizes, Quota: *quota, Lag: *lag, Computers: machines, File: filepath.Join(*data, "instances.json")})
+			c, err := standin.New(standin.Options{Region: *region, Key: key, Currency: "EUR", Sizes: standinSizes, Quota: *quota, Lag: *lag, Computers: machines, File: filepath.Join(*data, "instances.json"), Disks: filepath.Join(*data, "disks")})
 			if err != nil {
 				return err
 			}

@@ -119,7 +119,33 @@ func boot() error {
 	if err := errors.Join(unix.Sethostname([]byte("machine")), os.WriteFile("/proc/sys/net/ipv4/ip_forward", []byte("1"), 0)); err != nil {
 		return err
 	}
-	return network()
+	if err := network(); err != nil {
+		return err
+	}
+	return grow()
+}
+
+// grow has the engine's data take all of its disk: what it began with may be smaller.
+func grow() error {
+	disk, err := os.ReadFile("/sys/class/block/" + filepath.Base(dataDisk) + "/size") // in 512 bytes
+	if err != nil {
+		return nil // there is none
+	}
+	var sectors int64
+	var has unix.Statfs_t
+	if _, err := fmt.Sscan(string(disk), &sectors); err != nil {
+		return fmt.Errorf("read the size of %s: %w", dataDisk, err)
+	}
+	if err := unix.Statfs(dataFolder, &has); err != nil {
+		return fmt.Errorf("look at %s: %w", dataFolder, err)
+	}
+	if all := sectors * 512; all-int64(has.Blocks)*has.Bsize < all/8 { // what it needs for itself
+		return nil
+	}
+	if out, err := exec.Command("resize2fs", dataDisk).CombinedOutput(); err != nil {
+		return fmt.Errorf("have the engine's data take all of its disk: %w: %s", err, out)
+	}
+	return nil
 }
 
 // loadModules loads those that the root file system's disk needs, and gives the others.

@@ -13,6 +13,7 @@ type Rental struct {
 	Workspace string // as its site names it
 	Instance  string // as the provider names it; empty: its answer is not known
 	Size      string
+	Disk      string // the kept disk that it began with
 	Mark      string
 	Key       []byte // by which the instance is known since its first call
 	Hour      int64  // what an hour costs, in millionths of the currency's unit
@@ -23,11 +24,11 @@ type Rental struct {
 	Why       string     // it was given back
 }
 
-const rentalColumns = "token, site, workspace, instance, size, mark, key, hour, spent, ordered, leaving, ended, why"
+const rentalColumns = "token, site, workspace, instance, size, disk, mark, key, hour, spent, ordered, leaving, ended, why"
 
 // AddRental notes an order before it is made; ErrTaken: one is under way for the workspace.
 func (q Queries) AddRental(ctx context.Context, r Rental) error {
-	_, err := q.db.Exec(ctx, "INSERT INTO rentals (token, site, workspace, size, hour, ordered) VALUES ($1, $2, $3, $4, $5, $6)", r.Token, r.Site, r.Workspace, r.Size, r.Hour, r.Ordered)
+	_, err := q.db.Exec(ctx, "INSERT INTO rentals (token, site, workspace, size, disk, hour, ordered) VALUES ($1, $2, $3, $4, $5, $6, $7)", r.Token, r.Site, r.Workspace, r.Size, r.Disk, r.Hour, r.Ordered)
 	return taken(err)
 }
 

@@ -58,6 +58,7 @@ type World struct {
 	Image      v1.Image // skerry/base:12
 	Database   v1.Image // skerry/postgres:15
 	Service    *Service
+	Provider   *daemons.Provider // nil: there is none
 	servers    []*http.Server
 	host       *host // nil: there is none
 }
@@ -182,6 +183,11 @@ func (w *World) Close() {
 	// Machines go on while their service is away: here it does not come back.
 	if err := process.EndAll(context.Background(), filepath.Join(w.o.Folder, "service", "m")); err != nil {
 		w.o.Say("end the virtual machines: " + err.Error())
+	}
+	if w.Provider != nil {
+		if err := w.Provider.Stop(); err != nil {
+			w.o.Say("end the rented instances: " + err.Error())
+		}
 	}
 	for _, s := range w.servers {
 		s.Close()

@@ -5,6 +5,7 @@ CREATE TABLE rentals (
     workspace text NOT NULL,                     -- as its site names it
     instance  text NOT NULL DEFAULT '',          -- as the provider names it; empty: its answer is not known
     size      text NOT NULL,
+    disk      text NOT NULL DEFAULT '',          -- the kept disk that it began with
     mark      text NOT NULL DEFAULT '',
     key       bytea NOT NULL DEFAULT '',         -- by which the instance is known since its first call
     hour      bigint NOT NULL,                   -- what an hour costs, in millionths of the currency's unit

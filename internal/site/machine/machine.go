@@ -20,6 +20,9 @@ type Shape struct {
 	// Base names what the machine begins with beyond a bare engine; empty: nothing. Machines of
 	// one base and one size come from one template.
 	Base string
+	// Data is the file of a disk that the engine's data begins with; empty: it is made as the
+	// base wants it.
+	Data string
 }
 
 // The states of machines.

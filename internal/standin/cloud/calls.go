@@ -43,7 +43,7 @@ func (c *Cloud) GetOffer(_ context.Context, q provider.GetOfferRequestObject) (p
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return provider.GetOffer200JSONResponse{Currency: c.o.Currency, Sizes: c.o.Sizes, Images: []provider.Image{{Name: image, FirstProcess: new(true)}}, Quota: provider.Quota{Instances: c.o.Quota, Used: c.used()}}, nil
+	return provider.GetOffer200JSONResponse{Currency: c.o.Currency, Sizes: c.o.Sizes, Images: []provider.Image{{Name: image, FirstProcess: new(true)}}, Disks: new(c.o.Disks != ""), Quota: provider.Quota{Instances: c.o.Quota, Used: c.used()}}, nil
 }
 
 func (c *Cloud) used() (n int) {
@@ -74,12 +74,14 @@ func (c *Cloud) CreateInstance(_ context.Context, q provider.CreateInstanceReque
 	switch {
 	case o.Token == "" || len(o.FirstBoot) > 16<<10 || o.Image != image || c.size(o.Size).Name == "":
 		return nil, problem{http.StatusBadRequest, "bad-order", "there is no such size or image, or the order is not whole"}
+	case o.Disk != nil && !c.hasDisk(*o.Disk, now):
+		return nil, problem{http.StatusBadRequest, "bad-order", "there is no such disk"}
 	case c.used() >= c.o.Quota:
 		return nil, problem{http.StatusConflict, "quota", fmt.Sprintf("the account may have %d instances", c.o.Quota)}
 	case c.takeFault("createInstance", Full):
 		return nil, problem{http.StatusServiceUnavailable, "no-capacity", "there is no room for this size at the moment"}
 	}
-	i := &instance{Now: provider.Instance{Id: c.nextID(), Token: o.Token, State: provider.Pending, Size: o.Size, Tags: o.Tags, Created: now.UTC()}, Shown: now.Add(c.o.Lag), First: o.FirstBoot}
+	i := &instance{Now: provider.Instance{Id: c.nextID(), Token: o.Token, State: provider.Pending, Size: o.Size, Tags: o.Tags, Created: now.UTC()}, Shown: now.Add(c.o.Lag), First: o.FirstBoot, Disk: orEmpty(o.Disk)}
 	c.list = append(c.list, i)
 	if err := c.keep(); err != nil {
 		return nil, err

@@ -22,7 +22,8 @@ import (
 // Computers are what instances are. Every method can be called again.
 type Computers interface {
 	// Make makes a computer, has it run, and gives it its first-boot data.
-	Make(ctx context.Context, id string, size provider.Size, first string) error
+	// Its second disk begins as the file disk is; empty: it is empty.
+	Make(ctx context.Context, id string, size provider.Size, disk, first string) error
 	Start(ctx context.Context, id string) error
 	Stop(ctx context.Context, id string) error
 	Remove(ctx context.Context, id string) error
@@ -40,6 +41,8 @@ type Options struct {
 	Computers Computers
 	// File keeps the instances; empty: they are forgotten.
 	File string
+	// Disks is the folder of the account's disks; empty: none are kept.
+	Disks string
 }
 
 // image is the only one.
@@ -52,6 +55,7 @@ type instance struct {
 	Shown  time.Time `json:"shown"` // from when on it is shown as it is
 	Spans  []span    `json:"spans"`
 	First  string    `json:"first"`
+	Disk   string    `json:"disk,omitempty"`
 
 	done chan struct{} // closed when what goes on with it is over; nil: nothing does
 }
@@ -225,8 +229,12 @@ func (c *Cloud) goOn(i *instance, state provider.InstanceState, do func(ctx cont
 }
 
 func (c *Cloud) making(i *instance) func(ctx context.Context, id string) error {
+	disk := ""
+	if i.Disk != "" {
+		disk = c.diskFile(i.Disk)
+	}
 	return func(ctx context.Context, id string) error {
-		return c.o.Computers.Make(ctx, id, c.size(i.Now.Size), i.First)
+		return c.o.Computers.Make(ctx, id, c.size(i.Now.Size), disk, i.First)
 	}
 }
 

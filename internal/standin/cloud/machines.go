@@ -7,6 +7,7 @@ import (
 	"io"
 	"net"
 	"os"
+	"path/filepath"
 
 	"domicile/internal/netspace"
 	"domicile/internal/site/machine"
@@ -70,8 +71,8 @@ func (m *Machines) Close() error {
 }
 
 // Make makes a machine, has it run, and gives it its first-boot data.
-func (m *Machines) Make(ctx context.Context, id string, size provider.Size, first string) error {
-	shape := machine.Shape{Processors: size.Processors, Memory: size.MemoryBytes, Disk: size.DiskBytes}
+func (m *Machines) Make(ctx context.Context, id string, size provider.Size, disk, first string) error {
+	shape := machine.Shape{Processors: size.Processors, Memory: size.MemoryBytes, Disk: size.DiskBytes, Base: filepath.Base(disk), Data: disk}
 	if err := m.maker.Ensure(ctx, id, shape, nil); err != nil {
 		return err
 	}

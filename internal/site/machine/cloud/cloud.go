@@ -9,8 +9,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -32,6 +34,10 @@ type Provider interface {
 	Stop(ctx context.Context, id string) error
 	Delete(ctx context.Context, id string) error
 	List(ctx context.Context, tag string) ([]provider.Instance, error)
+	// The disks are asked for where the offer says that they are kept.
+	Disks(ctx context.Context) ([]provider.Disk, error)
+	PutDisk(ctx context.Context, name string, open func() (io.ReadCloser, error)) error
+	DeleteDisk(ctx context.Context, name string) error
 }
 
 // Options say where instances are rented, and what is known of them.
@@ -47,6 +53,8 @@ type Options struct {
 	Pin  []byte
 	// Secret is what the proofs of instances are derived from.
 	Secret []byte
+	// Folder is where disks are made before they are sent.
+	Folder string
 	// Say tells of what a person who looks after the service should know; nil: nobody.
 	Say func(format string, args ...any)
 }
@@ -61,6 +69,7 @@ type Maker struct {
 	missing map[string]time.Time // since when an instance is not listed
 	strange []machine.Spare      // instances of ours that the ledger does not know
 	asking  sync.Mutex           // one asks for the list at a time
+	filling sync.Mutex           // one makes a disk at a time
 
 	leave context.CancelFunc
 	parts sync.WaitGroup
@@ -229,14 +238,17 @@ func (m *Maker) rental(ctx context.Context, id string) (Rental, error) {
 	return r, err
 }
 
-// Spares are instances of this site that the ledger does not know: it may be older than they.
-func (m *Maker) Spares(context.Context) ([]machine.Spare, error) {
+// Spares are instances of this site that the ledger does not know, which may be older than they,
+// and disks with which no instance that is there began.
+func (m *Maker) Spares(ctx context.Context) ([]machine.Spare, error) {
 	m.mu.Lock()
-	defer m.mu.Unlock()
-	return slices.Clone(m.strange), nil
+	list := slices.Clone(m.strange)
+	m.mu.Unlock()
+	disks, err := m.unused(ctx)
+	return append(list, disks...), err
 }
 
-// RemoveSpare ends an instance that the ledger does not know.
+// RemoveSpare ends an instance that the ledger does not know, or forgets a disk.
 func (m *Maker) RemoveSpare(ctx context.Context, name string) error {
 	list, err := m.Spares(ctx)
 	if err != nil {
@@ -244,6 +256,9 @@ func (m *Maker) RemoveSpare(ctx context.Context, name string) error {
 	}
 	if !slices.ContainsFunc(list, func(s machine.Spare) bool { return s.Name == name }) {
 		return nil
+	}
+	if strings.HasPrefix(name, m.diskPrefix()) {
+		return gone(m.o.Provider.DeleteDisk(ctx, name))
 	}
 	return gone(m.o.Provider.Delete(ctx, name))
 }

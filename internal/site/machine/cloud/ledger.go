@@ -12,6 +12,7 @@ type Rental struct {
 	Workspace string
 	Instance  string // as the provider names it; empty: its answer is not known
 	Size      string
+	Disk      string // the kept disk that it began with
 	Mark      string
 	Key       []byte // by which the instance is known since its first call
 	Hour      int64  // what an hour costs, in millionths of the currency's unit

@@ -16,8 +16,9 @@ import (
 	"domicile/internal/site/machine/cloud/provider"
 )
 
-// Ensure rents an instance for a workspace. prepare has no template to work in.
-func (m *Maker) Ensure(ctx context.Context, id string, shape machine.Shape, _ machine.Prepare) error {
+// Ensure rents an instance for a workspace. What all of one base have to do is done once, in a
+// disk that the provider keeps.
+func (m *Maker) Ensure(ctx context.Context, id string, shape machine.Shape, prepare machine.Prepare) error {
 	offer, err := m.o.Provider.Offer(ctx)
 	if err != nil {
 		return err
@@ -38,7 +39,11 @@ func (m *Maker) Ensure(ctx context.Context, id string, shape machine.Shape, _ ma
 		if err != nil {
 			return err
 		}
-		r = Rental{Token: rand.Text(), Site: m.o.Site, Workspace: id, Size: size.Name, Hour: size.Hour, Ordered: time.Now()}
+		disk, err := m.disk(ctx, offer, shape, prepare)
+		if err != nil {
+			return err
+		}
+		r = Rental{Token: rand.Text(), Site: m.o.Site, Workspace: id, Size: size.Name, Disk: disk, Hour: size.Hour, Ordered: time.Now()}
 		mine, err := m.o.Ledger.Order(ctx, r)
 		if err != nil {
 			return err
@@ -82,7 +87,11 @@ func (m *Maker) order(ctx context.Context, r Rental, offer provider.Offer) error
 	if err != nil {
 		return err
 	}
-	i, err := m.o.Provider.Create(ctx, provider.Order{Token: r.Token, Size: r.Size, Image: name, FirstBoot: string(first), Tags: map[string]string{tagSite: m.ours(), tagWorkspace: r.Workspace}})
+	o := provider.Order{Token: r.Token, Size: r.Size, Image: name, FirstBoot: string(first), Tags: map[string]string{tagSite: m.ours(), tagWorkspace: r.Workspace}}
+	if r.Disk != "" {
+		o.Disk = &r.Disk
+	}
+	i, err := m.o.Provider.Create(ctx, o)
 	if refused(err) { // so nothing came of it
 		if endErr := m.o.Ledger.Leave(ctx, r.Token, err.Error()); endErr != nil {
 			return endErr

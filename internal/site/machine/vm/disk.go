@@ -42,10 +42,15 @@ func (m *Maker) beginnings(ctx context.Context, r record, data string) (d disks,
 	return disks{diskName: root, dataName: data}, nil
 }
 
-// makeDisks makes the disks of a machine: they hold what differs from what they begin with.
-func makeDisks(ctx context.Context, folder string, d disks) error {
+// makeDisks makes the disks of a machine: they hold what differs from what they begin with. That
+// for its engine's data is as large as is said, in bytes.
+func makeDisks(ctx context.Context, folder string, d disks, data int64) error {
 	for name, from := range d {
-		if err := image(ctx, "create", "-q", "-f", "qcow2", "-b", from, "-F", "qcow2", filepath.Join(folder, name)); err != nil {
+		args := []string{"create", "-q", "-f", "qcow2", "-b", from, "-F", "qcow2", filepath.Join(folder, name)}
+		if name == dataName {
+			args = append(args, strconv.FormatInt(data, 10))
+		}
+		if err := image(ctx, args...); err != nil {
 			return err
 		}
 		if err := os.Chown(filepath.Join(folder, name), owner(folder), owner(folder)); err != nil {

@@ -14,7 +14,9 @@ import (
 	"time"
 
 	"domicile/internal/channel"
+	"domicile/internal/fault"
 	"domicile/internal/site/machine"
+	"domicile/internal/site/machine/datadisk"
 	"domicile/internal/site/machine/vm/process"
 )
 
@@ -23,6 +25,19 @@ const (
 	ramName   = "ram"   // its memory
 	stateName = "state" // all else
 )
+
+// given takes a disk that somebody else made into the folder of a template, unless it leads to
+// other files. Its own file may go.
+func given(file, folder string) (string, error) {
+	into := filepath.Join(folder, datadisk.Name)
+	if err := os.Link(file, into); err != nil {
+		return "", fmt.Errorf("take a disk that was given: %w", err)
+	}
+	if err := judgeDisk(into, ""); err != nil {
+		return "", fault.Wrap(err, "disk-refused", "", "a disk that was given is none to begin with")
+	}
+	return into, nil
+}
 
 // quitLimit is how long a machine that becomes a template takes to write what it holds and to end.
 const quitLimit = 20 * time.Second
@@ -88,14 +103,19 @@ func (m *Maker) makeTemplate(ctx context.Context, name string, shape machine.Sha
 		}
 	}()
 	data := ""
-	if prepare != nil {
-		data, err = m.filled(ctx, folder, shape.Disk, prepare)
+	switch {
+	case shape.Data != "":
+		if data, err = given(shape.Data, folder); err != nil {
+			return err
+		}
+	case prepare != nil:
+		data, err = datadisk.Fill(ctx, folder, shape.Disk, prepare)
 		switch {
 		case err == nil:
 			prepare = nil // it is done
 		case ctx.Err() != nil:
 			return err
-		case !errors.Is(err, errNoEngine):
+		case !errors.Is(err, datadisk.ErrNoEngine):
 			m.o.Say("an engine of this host could not fill the disk of a template, its own does: %v", err)
 		}
 	}
@@ -103,7 +123,7 @@ func (m *Maker) makeTemplate(ctx context.Context, name string, shape machine.Sha
 	if err != nil {
 		return err
 	}
-	if err := makeDisks(ctx, folder, d); err != nil {
+	if err := makeDisks(ctx, folder, d, shape.Disk); err != nil {
 		return err
 	}
 	ram := filepath.Join(folder, ramName)

@@ -164,7 +164,7 @@ func (m *Maker) Ensure(ctx context.Context, id string, shape machine.Shape, prep
 		if r.Disks, err = m.beginnings(ctx, r, ""); err != nil {
 			return err
 		}
-		if err := makeDisks(ctx, folder, r.Disks); err != nil {
+		if err := makeDisks(ctx, folder, r.Disks, shape.Disk); err != nil {
 			return err
 		}
 		return writeJSON(filepath.Join(folder, recordName), r)

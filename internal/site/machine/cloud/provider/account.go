@@ -79,7 +79,7 @@ func Open(address, key string) (*Account, error) {
 		return nil, err
 	}
 	// Another place that the provider names is not asked: it would be given the key.
-	plain := &http.Client{Timeout: askLimit, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	plain := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	c, err := NewClient(base, WithHTTPClient(plain), WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 		r.Header.Set("Authorization", "Bearer "+key)
 		return nil
@@ -99,7 +99,7 @@ var known = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$`)
 
 // Offer is what can be rented.
 func (a *Account) Offer(ctx context.Context) (Offer, error) {
-	o, err := ask[Offer](ctx, a, "look at what is offered", func() (*http.Response, error) { return a.client.GetOffer(ctx, a.region) })
+	o, err := ask[Offer](ctx, a, "look at what is offered", askLimit, func(ctx context.Context) (*http.Response, error) { return a.client.GetOffer(ctx, a.region) })
 	if err != nil {
 		return o, err
 	}
@@ -118,7 +118,7 @@ var currency = regexp.MustCompile(`^[A-Z]{3}$`)
 
 // Create orders an instance, or finds that of the same token.
 func (a *Account) Create(ctx context.Context, o Order) (Instance, error) {
-	i, err := ask[Instance](ctx, a, "order an instance", func() (*http.Response, error) { return a.client.CreateInstance(ctx, a.region, o) })
+	i, err := ask[Instance](ctx, a, "order an instance", askLimit, func(ctx context.Context) (*http.Response, error) { return a.client.CreateInstance(ctx, a.region, o) })
 	if err == nil && i.Token != o.Token {
 		err = a.nonsense("the instance of another order")
 	}
@@ -130,7 +130,7 @@ func (a *Account) Create(ctx context.Context, o Order) (Instance, error) {
 
 // Instance finds an instance by its id; the error's code is instance-gone where there is none.
 func (a *Account) Instance(ctx context.Context, id string) (Instance, error) {
-	i, err := ask[Instance](ctx, a, "look at an instance", func() (*http.Response, error) { return a.client.GetInstance(ctx, a.region, id) })
+	i, err := ask[Instance](ctx, a, "look at an instance", askLimit, func(ctx context.Context) (*http.Response, error) { return a.client.GetInstance(ctx, a.region, id) })
 	if err == nil && i.Id != id {
 		err = a.nonsense("another instance than was asked for")
 	}
@@ -142,19 +142,19 @@ func (a *Account) Instance(ctx context.Context, id string) (Instance, error) {
 
 // Start has an instance run.
 func (a *Account) Start(ctx context.Context, id string) error {
-	_, err := ask[struct{}](ctx, a, "start an instance", func() (*http.Response, error) { return a.client.StartInstance(ctx, a.region, id) })
+	_, err := ask[struct{}](ctx, a, "start an instance", askLimit, func(ctx context.Context) (*http.Response, error) { return a.client.StartInstance(ctx, a.region, id) })
 	return err
 }
 
 // Stop turns an instance off.
 func (a *Account) Stop(ctx context.Context, id string) error {
-	_, err := ask[struct{}](ctx, a, "stop an instance", func() (*http.Response, error) { return a.client.StopInstance(ctx, a.region, id) })
+	_, err := ask[struct{}](ctx, a, "stop an instance", askLimit, func(ctx context.Context) (*http.Response, error) { return a.client.StopInstance(ctx, a.region, id) })
 	return err
 }
 
 // Delete ends an instance for good; the error's code is instance-gone where there is none.
 func (a *Account) Delete(ctx context.Context, id string) error {
-	_, err := ask[struct{}](ctx, a, "end an instance", func() (*http.Response, error) { return a.client.DeleteInstance(ctx, a.region, id) })
+	_, err := ask[struct{}](ctx, a, "end an instance", askLimit, func(ctx context.Context) (*http.Response, error) { return a.client.DeleteInstance(ctx, a.region, id) })
 	return err
 }
 
@@ -163,7 +163,7 @@ func (a *Account) Delete(ctx context.Context, id string) error {
 func (a *Account) List(ctx context.Context, tag string) (list []Instance, err error) {
 	seen, q := map[string]bool{}, ListInstancesParams{Tag: &tag}
 	for range mostPages {
-		page, err := ask[InstanceList](ctx, a, "list the instances", func() (*http.Response, error) { return a.client.ListInstances(ctx, a.region, &q) })
+		page, err := ask[InstanceList](ctx, a, "list the instances", askLimit, func(ctx context.Context) (*http.Response, error) { return a.client.ListInstances(ctx, a.region, &q) })
 		if err != nil {
 			return nil, err
 		}
@@ -187,7 +187,7 @@ func (a *Account) List(ctx context.Context, tag string) (list []Instance, err er
 
 // Bill is what all instances have cost.
 func (a *Account) Bill(ctx context.Context) (Bill, error) {
-	return ask[Bill](ctx, a, "look at the bill", func() (*http.Response, error) { return a.client.GetBill(ctx, a.region) })
+	return ask[Bill](ctx, a, "look at the bill", askLimit, func(ctx context.Context) (*http.Response, error) { return a.client.GetBill(ctx, a.region) })
 }
 
 // judge refuses an instance that cannot be.
@@ -203,10 +203,10 @@ func (a *Account) nonsense(format string, args ...any) error {
 }
 
 // ask makes a call, again where the provider asks for a pause.
-func ask[T any](ctx context.Context, a *Account, what string, call func() (*http.Response, error)) (v T, err error) {
+func ask[T any](ctx context.Context, a *Account, what string, limit time.Duration, call func(ctx context.Context) (*http.Response, error)) (v T, err error) {
 	for try := 1; ; try++ {
 		var pause time.Duration
-		if v, pause, err = once[T](a, what, call); pause == 0 || try == mostTries {
+		if v, pause, err = once[T](ctx, a, what, limit, call); pause == 0 || try == mostTries {
 			return v, err
 		}
 		select {
@@ -218,8 +218,10 @@ func ask[T any](ctx context.Context, a *Account, what string, call func() (*http
 }
 
 // once makes a call; pause is how long to wait before it is made again, 0: it is not.
-func once[T any](a *Account, what string, call func() (*http.Response, error)) (v T, pause time.Duration, err error) {
-	r, err := call()
+func once[T any](ctx context.Context, a *Account, what string, limit time.Duration, call func(ctx context.Context) (*http.Response, error)) (v T, pause time.Duration, err error) {
+	ctx, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	r, err := call(ctx)
 	if errors.Is(err, context.Canceled) {
 		return v, 0, err
 	}

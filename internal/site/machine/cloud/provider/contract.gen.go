@@ -66,6 +66,16 @@ type BillLine struct {
 	Token string `json:"token"`
 }
 
+// Disk defines model for Disk.
+type Disk struct {
+	// Bytes What it takes.
+	Bytes int64  `json:"bytes"`
+	Name  string `json:"name"`
+
+	// Used When it was kept, or an instance was last made with it.
+	Used time.Time `json:"used"`
+}
+
 // Image defines model for Image.
 type Image struct {
 	// FirstProcess It begins with Domicile's first process, which reads the first-boot data.
@@ -109,6 +119,9 @@ type Offer struct {
 	// Currency Three letters, such as EUR.
 	Currency string `json:"currency"`
 
+	// Disks Disks are kept for instances to begin with.
+	Disks *bool `json:"disks,omitempty"`
+
 	// Images What instances can begin with.
 	Images []Image `json:"images"`
 
@@ -119,6 +132,9 @@ type Offer struct {
 
 // Order defines model for Order.
 type Order struct {
+	// Disk A kept disk: the instance's second disk begins as it is, and is as large as the size says. Default: it is empty.
+	Disk *string `json:"disk,omitempty"`
+
 	// FirstBoot What the instance is given when it first starts, up to 16 KB; nobody else is.
 	FirstBoot string            `json:"firstBoot"`
 	Image     string            `json:"image"`
@@ -253,19 +269,36 @@ type ClientInterface interface {
 	// Corresponds with GET /regions/{region}/bill (the `GetBill` operationId).
 	GetBill(ctx context.Context, region Region, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListDisks The disks that the account keeps there for instances to begin with.
+	//
+	// Corresponds with GET /regions/{region}/disks (the `ListDisks` operationId).
+	ListDisks(ctx context.Context, region Region, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteDisk Forgets a disk. Instances that began with it go on. One that is not there is no error.
+	//
+	// Corresponds with DELETE /regions/{region}/disks/{name} (the `DeleteDisk` operationId).
+	DeleteDisk(ctx context.Context, region Region, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutDiskWithBody Keeps a disk under a name, where the offer says that disks are kept. One that is there stays.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /regions/{region}/disks/{name} (the `PutDisk` operationId).
+	PutDiskWithBody(ctx context.Context, region Region, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListInstances The account's instances with a tag, by their ids. Those that are gone are listed for an hour.
 	//
 	// Corresponds with GET /regions/{region}/instances (the `ListInstances` operationId).
 	ListInstances(ctx context.Context, region Region, params *ListInstancesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CreateInstanceWithBody Makes an instance and starts it. A second order with the same token is answered with the instance of the first.
+	// CreateInstanceWithBody Makes an instance and starts it. A second order with the same token is answered with the instance of the first, before anything else is looked at.
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /regions/{region}/instances (the `CreateInstance` operationId).
 	CreateInstanceWithBody(ctx context.Context, region Region, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// CreateInstance Makes an instance and starts it. A second order with the same token is answered with the instance of the first.
+	// CreateInstance Makes an instance and starts it. A second order with the same token is answered with the instance of the first, before anything else is looked at.
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -313,6 +346,53 @@ func (c *Client) GetBill(ctx context.Context, region Region, reqEditors ...Reque
 	return c.Client.Do(req)
 }
 
+// ListDisks The disks that the account keeps there for instances to begin with.
+//
+// Corresponds with GET /regions/{region}/disks (the `ListDisks` operationId).
+func (c *Client) ListDisks(ctx context.Context, region Region, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDisksRequest(c.Server, region)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteDisk Forgets a disk. Instances that began with it go on. One that is not there is no error.
+//
+// Corresponds with DELETE /regions/{region}/disks/{name} (the `DeleteDisk` operationId).
+func (c *Client) DeleteDisk(ctx context.Context, region Region, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteDiskRequest(c.Server, region, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutDiskWithBody Keeps a disk under a name, where the offer says that disks are kept. One that is there stays.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /regions/{region}/disks/{name} (the `PutDisk` operationId).
+func (c *Client) PutDiskWithBody(ctx context.Context, region Region, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutDiskRequestWithBody(c.Server, region, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListInstances The account's instances with a tag, by their ids. Those that are gone are listed for an hour.
 //
 // Corresponds with GET /regions/{region}/instances (the `ListInstances` operationId).
@@ -328,7 +408,7 @@ func (c *Client) ListInstances(ctx context.Context, region Region, params *ListI
 	return c.Client.Do(req)
 }
 
-// CreateInstanceWithBody Makes an instance and starts it. A second order with the same token is answered with the instance of the first.
+// CreateInstanceWithBody Makes an instance and starts it. A second order with the same token is answered with the instance of the first, before anything else is looked at.
 //
 // Takes any type of body and a specified content type.
 //
@@ -345,7 +425,7 @@ func (c *Client) CreateInstanceWithBody(ctx context.Context, region Region, cont
 	return c.Client.Do(req)
 }
 
-// CreateInstance Makes an instance and starts it. A second order with the same token is answered with the instance of the first.
+// CreateInstance Makes an instance and starts it. A second order with the same token is answered with the instance of the first, before anything else is looked at.
 //
 // Takes a body of the `application/json` content type.
 //
@@ -467,6 +547,124 @@ func NewGetBillRequest(server string, region Region) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewListDisksRequest constructs an http.Request for the ListDisks method
+func NewListDisksRequest(server string, region Region) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "region", region, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/regions/%s/disks", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDeleteDiskRequest constructs an http.Request for the DeleteDisk method
+func NewDeleteDiskRequest(server string, region Region, name string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "region", region, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/regions/%s/disks/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutDiskRequestWithBody constructs an http.Request for the PutDisk method, with any body, and a specified content type
+func NewPutDiskRequestWithBody(server string, region Region, name string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "region", region, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/regions/%s/disks/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -840,6 +1038,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /regions/{region}/bill (the `GetBill` operationId).
 	GetBillWithResponse(ctx context.Context, region Region, reqEditors ...RequestEditorFn) (*GetBillResponse, error)
 
+	// ListDisksWithResponse The disks that the account keeps there for instances to begin with.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /regions/{region}/disks (the `ListDisks` operationId).
+	ListDisksWithResponse(ctx context.Context, region Region, reqEditors ...RequestEditorFn) (*ListDisksResponse, error)
+
+	// DeleteDiskWithResponse Forgets a disk. Instances that began with it go on. One that is not there is no error.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /regions/{region}/disks/{name} (the `DeleteDisk` operationId).
+	DeleteDiskWithResponse(ctx context.Context, region Region, name string, reqEditors ...RequestEditorFn) (*DeleteDiskResponse, error)
+
+	// PutDiskWithBodyWithResponse Keeps a disk under a name, where the offer says that disks are kept. One that is there stays.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /regions/{region}/disks/{name} (the `PutDisk` operationId).
+	PutDiskWithBodyWithResponse(ctx context.Context, region Region, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutDiskResponse, error)
+
 	// ListInstancesWithResponse The account's instances with a tag, by their ids. Those that are gone are listed for an hour.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -847,14 +1066,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /regions/{region}/instances (the `ListInstances` operationId).
 	ListInstancesWithResponse(ctx context.Context, region Region, params *ListInstancesParams, reqEditors ...RequestEditorFn) (*ListInstancesResponse, error)
 
-	// CreateInstanceWithBodyWithResponse Makes an instance and starts it. A second order with the same token is answered with the instance of the first.
+	// CreateInstanceWithBodyWithResponse Makes an instance and starts it. A second order with the same token is answered with the instance of the first, before anything else is looked at.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /regions/{region}/instances (the `CreateInstance` operationId).
 	CreateInstanceWithBodyWithResponse(ctx context.Context, region Region, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateInstanceResponse, error)
 
-	// CreateInstanceWithResponse Makes an instance and starts it. A second order with the same token is answered with the instance of the first.
+	// CreateInstanceWithResponse Makes an instance and starts it. A second order with the same token is answered with the instance of the first, before anything else is looked at.
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -946,6 +1165,157 @@ func (r GetBillResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetBillResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// ListDisksResponseDefaultHeaders the declared response headers of an HTTP default response for ListDisks
+type ListDisksResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type ListDisksResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Disk
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *ListDisksResponseDefaultHeaders
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListDisksResponse) GetJSON200() *[]Disk {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDisksResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDisksResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDisksResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDisksResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDisksResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// DeleteDiskResponseDefaultHeaders the declared response headers of an HTTP default response for DeleteDisk
+type DeleteDiskResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type DeleteDiskResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *DeleteDiskResponseDefaultHeaders
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DeleteDiskResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteDiskResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteDiskResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteDiskResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteDiskResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// PutDiskResponseDefaultHeaders the declared response headers of an HTTP default response for PutDisk
+type PutDiskResponseDefaultHeaders struct {
+	RetryAfter *int
+}
+
+type PutDiskResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// HeadersDefault the parsed response headers for an HTTP default response
+	HeadersDefault *PutDiskResponseDefaultHeaders
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PutDiskResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PutDiskResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutDiskResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutDiskResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutDiskResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -1329,6 +1699,45 @@ func (c *ClientWithResponses) GetBillWithResponse(ctx context.Context, region Re
 	return ParseGetBillResponse(rsp)
 }
 
+// ListDisksWithResponse The disks that the account keeps there for instances to begin with.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /regions/{region}/disks (the `ListDisks` operationId).
+func (c *ClientWithResponses) ListDisksWithResponse(ctx context.Context, region Region, reqEditors ...RequestEditorFn) (*ListDisksResponse, error) {
+	rsp, err := c.ListDisks(ctx, region, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDisksResponse(rsp)
+}
+
+// DeleteDiskWithResponse Forgets a disk. Instances that began with it go on. One that is not there is no error.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /regions/{region}/disks/{name} (the `DeleteDisk` operationId).
+func (c *ClientWithResponses) DeleteDiskWithResponse(ctx context.Context, region Region, name string, reqEditors ...RequestEditorFn) (*DeleteDiskResponse, error) {
+	rsp, err := c.DeleteDisk(ctx, region, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteDiskResponse(rsp)
+}
+
+// PutDiskWithBodyWithResponse Keeps a disk under a name, where the offer says that disks are kept. One that is there stays.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /regions/{region}/disks/{name} (the `PutDisk` operationId).
+func (c *ClientWithResponses) PutDiskWithBodyWithResponse(ctx context.Context, region Region, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutDiskResponse, error) {
+	rsp, err := c.PutDiskWithBody(ctx, region, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutDiskResponse(rsp)
+}
+
 // ListInstancesWithResponse The account's instances with a tag, by their ids. Those that are gone are listed for an hour.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -1342,7 +1751,7 @@ func (c *ClientWithResponses) ListInstancesWithResponse(ctx context.Context, reg
 	return ParseListInstancesResponse(rsp)
 }
 
-// CreateInstanceWithBodyWithResponse Makes an instance and starts it. A second order with the same token is answered with the instance of the first.
+// CreateInstanceWithBodyWithResponse Makes an instance and starts it. A second order with the same token is answered with the instance of the first, before anything else is looked at.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -1355,7 +1764,7 @@ func (c *ClientWithResponses) CreateInstanceWithBodyWithResponse(ctx context.Con
 	return ParseCreateInstanceResponse(rsp)
 }
 
-// CreateInstanceWithResponse Makes an instance and starts it. A second order with the same token is answered with the instance of the first.
+// CreateInstanceWithResponse Makes an instance and starts it. A second order with the same token is answered with the instance of the first, before anything else is looked at.
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -1466,6 +1875,136 @@ func ParseGetBillResponse(rsp *http.Response) (*GetBillResponse, error) {
 	switch {
 	case true:
 		var headers GetBillResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseListDisksResponse parses an HTTP response from a ListDisksWithResponse call
+func ParseListDisksResponse(rsp *http.Response) (*ListDisksResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDisksResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Disk
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers ListDisksResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParseDeleteDiskResponse parses an HTTP response from a DeleteDiskWithResponse call
+func ParseDeleteDiskResponse(rsp *http.Response) (*DeleteDiskResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteDiskResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers DeleteDiskResponseDefaultHeaders
+		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
+			var value int
+			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.RetryAfter = &value
+		}
+		response.HeadersDefault = &headers
+	}
+
+	return response, nil
+}
+
+// ParsePutDiskResponse parses an HTTP response from a PutDiskWithResponse call
+func ParsePutDiskResponse(rsp *http.Response) (*PutDiskResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutDiskResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case true:
+		var headers PutDiskResponseDefaultHeaders
 		if values := rsp.Header.Values("Retry-After"); len(values) > 0 {
 			var value int
 			if err := runtime.BindStyledParameterWithOptions("simple", "Retry-After", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "integer", Format: ""}); err != nil {
@@ -1794,10 +2333,19 @@ type ServerInterface interface {
 	// GetBill What all instances of the account have cost there, also those that are gone.
 	// (GET /regions/{region}/bill)
 	GetBill(w http.ResponseWriter, r *http.Request, region Region)
+	// ListDisks The disks that the account keeps there for instances to begin with.
+	// (GET /regions/{region}/disks)
+	ListDisks(w http.ResponseWriter, r *http.Request, region Region)
+	// DeleteDisk Forgets a disk. Instances that began with it go on. One that is not there is no error.
+	// (DELETE /regions/{region}/disks/{name})
+	DeleteDisk(w http.ResponseWriter, r *http.Request, region Region, name string)
+	// PutDisk Keeps a disk under a name, where the offer says that disks are kept. One that is there stays.
+	// (PUT /regions/{region}/disks/{name})
+	PutDisk(w http.ResponseWriter, r *http.Request, region Region, name string)
 	// ListInstances The account's instances with a tag, by their ids. Those that are gone are listed for an hour.
 	// (GET /regions/{region}/instances)
 	ListInstances(w http.ResponseWriter, r *http.Request, region Region, params ListInstancesParams)
-	// CreateInstance Makes an instance and starts it. A second order with the same token is answered with the instance of the first.
+	// CreateInstance Makes an instance and starts it. A second order with the same token is answered with the instance of the first, before anything else is looked at.
 	// (POST /regions/{region}/instances)
 	CreateInstance(w http.ResponseWriter, r *http.Request, region Region)
 	// DeleteInstance Ends an instance for good, with its disk. One that is gone is no error.
@@ -1827,13 +2375,31 @@ func (_ Unimplemented) GetBill(w http.ResponseWriter, r *http.Request, region Re
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// ListDisks The disks that the account keeps there for instances to begin with.
+// (GET /regions/{region}/disks)
+func (_ Unimplemented) ListDisks(w http.ResponseWriter, r *http.Request, region Region) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// DeleteDisk Forgets a disk. Instances that began with it go on. One that is not there is no error.
+// (DELETE /regions/{region}/disks/{name})
+func (_ Unimplemented) DeleteDisk(w http.ResponseWriter, r *http.Request, region Region, name string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// PutDisk Keeps a disk under a name, where the offer says that disks are kept. One that is there stays.
+// (PUT /regions/{region}/disks/{name})
+func (_ Unimplemented) PutDisk(w http.ResponseWriter, r *http.Request, region Region, name string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // ListInstances The account's instances with a tag, by their ids. Those that are gone are listed for an hour.
 // (GET /regions/{region}/instances)
 func (_ Unimplemented) ListInstances(w http.ResponseWriter, r *http.Request, region Region, params ListInstancesParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
-// CreateInstance Makes an instance and starts it. A second order with the same token is answered with the instance of the first.
+// CreateInstance Makes an instance and starts it. A second order with the same token is answered with the instance of the first, before anything else is looked at.
 // (POST /regions/{region}/instances)
 func (_ Unimplemented) CreateInstance(w http.ResponseWriter, r *http.Request, region Region) {
 	w.WriteHeader(http.StatusNotImplemented)
@@ -1895,6 +2461,102 @@ func (siw *ServerInterfaceWrapper) GetBill(w http.ResponseWriter, r *http.Reques
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.GetBill(w, r, region)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListDisks operation middleware
+func (siw *ServerInterfaceWrapper) ListDisks(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "region" -------------
+	var region Region
+
+	err = runtime.BindStyledParameterWithOptions("simple", "region", chi.URLParam(r, "region"), &region, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "region", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListDisks(w, r, region)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// DeleteDisk operation middleware
+func (siw *ServerInterfaceWrapper) DeleteDisk(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "region" -------------
+	var region Region
+
+	err = runtime.BindStyledParameterWithOptions("simple", "region", chi.URLParam(r, "region"), &region, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "region", Err: err})
+		return
+	}
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.DeleteDisk(w, r, region, name)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// PutDisk operation middleware
+func (siw *ServerInterfaceWrapper) PutDisk(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "region" -------------
+	var region Region
+
+	err = runtime.BindStyledParameterWithOptions("simple", "region", chi.URLParam(r, "region"), &region, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "region", Err: err})
+		return
+	}
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.PutDisk(w, r, region, name)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -2286,6 +2948,15 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Post(options.BaseURL+"/regions/{region}/instances/{id}/stop", wrapper.StopInstance)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/regions/{region}/disks", wrapper.ListDisks)
+	})
+	r.Group(func(r chi.Router) {
+		r.Delete(options.BaseURL+"/regions/{region}/disks/{name}", wrapper.DeleteDisk)
+	})
+	r.Group(func(r chi.Router) {
+		r.Put(options.BaseURL+"/regions/{region}/disks/{name}", wrapper.PutDisk)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/regions/{region}/bill", wrapper.GetBill)
 	})
 
@@ -2330,6 +3001,126 @@ type GetBilldefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetBilldefaultApplicationProblemPlusJSONResponse) VisitGetBillResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDisksRequestObject struct {
+	Region Region `json:"region"`
+}
+
+type ListDisksResponseObject interface {
+	VisitListDisksResponse(w http.ResponseWriter) error
+}
+
+type ListDisks200JSONResponse []Disk
+
+func (response ListDisks200JSONResponse) VisitListDisksResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDisksdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response ListDisksdefaultApplicationProblemPlusJSONResponse) VisitListDisksResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteDiskRequestObject struct {
+	Region Region `json:"region"`
+	Name   string `json:"name"`
+}
+
+type DeleteDiskResponseObject interface {
+	VisitDeleteDiskResponse(w http.ResponseWriter) error
+}
+
+type DeleteDisk204Response struct {
+}
+
+func (response DeleteDisk204Response) VisitDeleteDiskResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteDiskdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response DeleteDiskdefaultApplicationProblemPlusJSONResponse) VisitDeleteDiskResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	if response.Headers.RetryAfter != nil {
+		w.Header().Set("Retry-After", fmt.Sprint(*response.Headers.RetryAfter))
+	}
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutDiskRequestObject struct {
+	Region Region `json:"region"`
+	Name   string `json:"name"`
+	Body   io.Reader
+}
+
+type PutDiskResponseObject interface {
+	VisitPutDiskResponse(w http.ResponseWriter) error
+}
+
+type PutDisk204Response struct {
+}
+
+func (response PutDisk204Response) VisitPutDiskResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type PutDiskdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	Headers    ProblemResponseHeaders
+	StatusCode int
+}
+
+func (response PutDiskdefaultApplicationProblemPlusJSONResponse) VisitPutDiskResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -2638,10 +3429,19 @@ type StrictServerInterface interface {
 	// GetBill What all instances of the account have cost there, also those that are gone.
 	// (GET /regions/{region}/bill)
 	GetBill(ctx context.Context, request GetBillRequestObject) (GetBillResponseObject, error)
+	// ListDisks The disks that the account keeps there for instances to begin with.
+	// (GET /regions/{region}/disks)
+	ListDisks(ctx context.Context, request ListDisksRequestObject) (ListDisksResponseObject, error)
+	// DeleteDisk Forgets a disk. Instances that began with it go on. One that is not there is no error.
+	// (DELETE /regions/{region}/disks/{name})
+	DeleteDisk(ctx context.Context, request DeleteDiskRequestObject) (DeleteDiskResponseObject, error)
+	// PutDisk Keeps a disk under a name, where the offer says that disks are kept. One that is there stays.
+	// (PUT /regions/{region}/disks/{name})
+	PutDisk(ctx context.Context, request PutDiskRequestObject) (PutDiskResponseObject, error)
 	// ListInstances The account's instances with a tag, by their ids. Those that are gone are listed for an hour.
 	// (GET /regions/{region}/instances)
 	ListInstances(ctx context.Context, request ListInstancesRequestObject) (ListInstancesResponseObject, error)
-	// CreateInstance Makes an instance and starts it. A second order with the same token is answered with the instance of the first.
+	// CreateInstance Makes an instance and starts it. A second order with the same token is answered with the instance of the first, before anything else is looked at.
 	// (POST /regions/{region}/instances)
 	CreateInstance(ctx context.Context, request CreateInstanceRequestObject) (CreateInstanceResponseObject, error)
 	// DeleteInstance Ends an instance for good, with its disk. One that is gone is no error.
@@ -2719,6 +3519,88 @@ func (sh *strictHandler) GetBill(w http.ResponseWriter, r *http.Request, region 
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(GetBillResponseObject); ok {
 		if err := validResponse.VisitGetBillResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListDisks operation middleware
+func (sh *strictHandler) ListDisks(w http.ResponseWriter, r *http.Request, region Region) {
+	var request ListDisksRequestObject
+
+	request.Region = region
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ListDisks(ctx, request.(ListDisksRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListDisks")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ListDisksResponseObject); ok {
+		if err := validResponse.VisitListDisksResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DeleteDisk operation middleware
+func (sh *strictHandler) DeleteDisk(w http.ResponseWriter, r *http.Request, region Region, name string) {
+	var request DeleteDiskRequestObject
+
+	request.Region = region
+	request.Name = name
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.DeleteDisk(ctx, request.(DeleteDiskRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeleteDisk")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(DeleteDiskResponseObject); ok {
+		if err := validResponse.VisitDeleteDiskResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PutDisk operation middleware
+func (sh *strictHandler) PutDisk(w http.ResponseWriter, r *http.Request, region Region, name string) {
+	var request PutDiskRequestObject
+
+	request.Region = region
+	request.Name = name
+
+	request.Body = r.Body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.PutDisk(ctx, request.(PutDiskRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PutDisk")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(PutDiskResponseObject); ok {
+		if err := validResponse.VisitPutDiskResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

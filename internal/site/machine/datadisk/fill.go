@@ -1,4 +1,6 @@
-package vm
+// Package datadisk makes disks for the engines of machines that are filled already: so an image
+// comes into a machine as fast as files are copied, and not through the machine's own engine.
+package datadisk
 
 import (
 	"context"
@@ -24,13 +26,12 @@ const engineProgram = "dockerd"
 // fillLimit is how long it has to start, and to stop.
 const fillLimit = 30 * time.Second
 
-// filled makes a disk for an engine's data that is filled already: an engine of this host works
-// on a folder, prepare is done in it, and the folder becomes the disk. So an image comes into a
-// machine as fast as files are copied, and not through the machine's own engine. Where this host
-// has no such engine, the error is errNoEngine.
-func (m *Maker) filled(ctx context.Context, folder string, size int64, prepare machine.Prepare) (disk string, err error) {
+// Fill makes a disk of a size for an engine's data, as the file Name in a folder: an engine of this
+// host works on a folder, prepare is done in it, and the folder becomes the disk. Where this host
+// has no such engine, the error is ErrNoEngine.
+func Fill(ctx context.Context, folder string, size int64, prepare machine.Prepare) (disk string, err error) {
 	if _, err := exec.LookPath(engineProgram); err != nil || os.Getuid() != 0 {
-		return "", errNoEngine
+		return "", ErrNoEngine
 	}
 	work := filepath.Join(folder, "fill")
 	root := filepath.Join(work, "root")
@@ -51,12 +52,18 @@ func (m *Maker) filled(ctx context.Context, folder string, size int64, prepare m
 	if out, err := exec.CommandContext(ctx, "mke2fs", "-q", "-t", "ext4", "-d", root, raw, strconv.FormatInt(size>>10, 10)).CombinedOutput(); err != nil {
 		return "", fmt.Errorf("make a disk of an engine's data: %w: %s", err, out)
 	}
-	disk = filepath.Join(folder, "base.qcow2")
-	return disk, image(ctx, "convert", "-O", "qcow2", raw, disk)
+	disk = filepath.Join(folder, Name)
+	if out, err := exec.CommandContext(ctx, "qemu-img", "convert", "-O", "qcow2", raw, disk).CombinedOutput(); err != nil {
+		return "", fmt.Errorf("write a disk of an engine's data: %w: %s", err, out)
+	}
+	return disk, nil
 }
 
-// errNoEngine is answered where no engine of this host can fill a disk.
-var errNoEngine = errors.New("no engine of this host can fill a disk")
+// Name is the file of a disk that was filled.
+const Name = "base.qcow2"
+
+// ErrNoEngine is answered where no engine of this host can fill a disk.
+var ErrNoEngine = errors.New("no engine of this host can fill a disk")
 
 // fill has an engine work on a folder while prepare is done in it. The engine has a network of
 // its own, with nothing in it, and starts no container.
@@ -72,7 +79,7 @@ func fill(ctx context.Context, work, root string, prepare machine.Prepare) error
 	if err := os.WriteFile(settings, []byte("{}"), 0o600); err != nil {
 		return err
 	}
-	output, err := os.Create(filepath.Join(work, outputName))
+	output, err := os.Create(filepath.Join(work, outputFile))
 	if err != nil {
 		return err
 	}
@@ -101,11 +108,11 @@ func fill(ctx context.Context, work, root string, prepare machine.Prepare) error
 			}
 			return err == nil
 		}) {
-			said, _ := os.ReadFile(filepath.Join(work, outputName))
+			said, _ := os.ReadFile(filepath.Join(work, outputFile))
 			return fmt.Errorf("an engine that fills a disk does not start: %s", strings.TrimSpace(string(said[max(0, len(said)-mostSaid):])))
 		}
 		if err := prepare(ctx, dial); err != nil {
-			return fmt.Errorf("%w%s", err, lastOf(work, outputName))
+			return fmt.Errorf("%w%s", err, lastOf(work))
 		}
 		return nil
 	}()
@@ -118,4 +125,32 @@ func fill(ctx context.Context, work, root string, prepare machine.Prepare) error
 		err = errors.Join(err, errors.New("an engine that fills a disk did not stop"))
 	}
 	return err
+}
+
+// outputFile is the file in which stands what the engine says.
+const outputFile = "output"
+
+// mostSaid bounds what is told of it, in bytes.
+const mostSaid = 400
+
+func lastOf(folder string) string {
+	b, err := os.ReadFile(filepath.Join(folder, outputFile))
+	if err != nil || len(b) == 0 {
+		return ""
+	}
+	return fmt.Sprintf(": %q", b[max(0, len(b)-mostSaid):])
+}
+
+// waitUntil waits until something is so, at most for a limit, and tells whether it is.
+func waitUntil(ctx context.Context, limit time.Duration, so func() bool) bool {
+	ctx, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	for !so() {
+		select {
+		case <-time.After(20 * time.Millisecond):
+		case <-ctx.Done():
+			return so()
+		}
+	}
+	return true
 }
