@@ -66,7 +66,7 @@ func (s *Server) describeSite(ctx context.Context, v *Site, found run.Examined) 
 		}
 	}
 	promised, unlimited, err := s.o.Runner.Promised(ctx, v.Name)
-	if promised > 0 {
+	if promised > 0 && len(found.Sizes) == 0 { // else each has what it rents
 		v.PromisedBytes = &promised
 	}
 	if unlimited > 0 {

@@ -41,6 +41,16 @@ func (c *Cloud) Order(faults ...Fault) {
 	c.faults = append(c.faults, faults...)
 }
 
+// Left is how many of the ordered faults have not come yet.
+func (c *Cloud) Left() (n int) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, f := range c.faults {
+		n += f.Times
+	}
+	return n
+}
+
 // takeFault takes a fault that is ordered for a call. The lock is held.
 func (c *Cloud) takeFault(call string, kinds ...string) bool { return c.next(call, kinds...) != "" }
 

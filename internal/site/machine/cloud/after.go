@@ -69,7 +69,7 @@ func (m *Maker) listed(ctx context.Context, r Rental) (i provider.Instance, foun
 		return i, true, nil
 	case fault.Code(err) != "instance-gone":
 		return i, false, err
-	case m.away(r.Instance) > settling && time.Since(r.Ordered) > settling:
+	case m.away(r.Instance) > m.o.Settling && time.Since(r.Ordered) > m.o.Settling:
 		return provider.Instance{Id: r.Instance, State: provider.Gone}, true, nil
 	}
 	return i, false, nil
@@ -144,7 +144,7 @@ func (m *Maker) Sweep(ctx context.Context) error {
 			if err := gone(m.o.Provider.Delete(ctx, i.Id)); err != nil {
 				last = err
 			}
-		case !known && time.Since(i.Created) > settling:
+		case !known && time.Since(i.Created) > m.o.Settling:
 			strange = append(strange, machine.Spare{Name: i.Id, Why: "the records do not know this instance of the workspace " + i.Tags[tagWorkspace] + " (they may be older than it)", Used: i.Created})
 		}
 	}
@@ -179,7 +179,7 @@ func (m *Maker) giveBack(ctx context.Context, r Rental) error {
 		r.Instance = i.Id
 	}
 	err := m.o.Provider.Delete(ctx, r.Instance)
-	if fault.Code(err) == "instance-gone" && time.Since(r.Ordered) < settling {
+	if fault.Code(err) == "instance-gone" && time.Since(r.Ordered) < m.o.Settling {
 		return err // it is not shown yet: later
 	}
 	if gone(err) != nil {

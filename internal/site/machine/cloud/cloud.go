@@ -55,6 +55,8 @@ type Options struct {
 	Secret []byte
 	// Folder is where disks are made before they are sent.
 	Folder string
+	// Settling is how long the provider may not show what was changed; 0: a minute.
+	Settling time.Duration
 	// Say tells of what a person who looks after the service should know; nil: nobody.
 	Say func(format string, args ...any)
 }
@@ -82,6 +84,9 @@ func New(o Options) *Maker {
 	if o.Say == nil {
 		o.Say = func(string, ...any) {}
 	}
+	if o.Settling == 0 {
+		o.Settling = time.Minute
+	}
 	ctx, leave := context.WithCancel(context.Background())
 	m := &Maker{o: o, missing: map[string]time.Time{}, leave: leave}
 	m.parts.Go(func() { m.lookAfter(ctx) })
@@ -101,9 +106,6 @@ const (
 )
 
 func (m *Maker) ours() string { return m.o.Installation + "/" + m.o.Site }
-
-// settling is how long the provider may not show what was changed.
-const settling = time.Minute
 
 // Examine looks at what the provider offers.
 func (m *Maker) Examine(ctx context.Context) (machine.Facts, error) {

@@ -60,7 +60,7 @@ func (m *Maker) Ensure(ctx context.Context, id string, shape machine.Shape, prep
 func (m *Maker) stays(ctx context.Context, r Rental, offer provider.Offer, shape machine.Shape) (bool, error) {
 	i, err := m.o.Provider.Instance(ctx, r.Instance)
 	switch {
-	case fault.Code(err) == "instance-gone" && time.Since(r.Ordered) < settling:
+	case fault.Code(err) == "instance-gone" && time.Since(r.Ordered) < m.o.Settling:
 		return true, nil // the provider does not show it yet
 	case fault.Code(err) == "instance-gone":
 		return false, m.lost(ctx, r, i)
@@ -174,7 +174,7 @@ func (m *Maker) Start(ctx context.Context, id string) (how string, err error) {
 	for {
 		i, err := m.o.Provider.Instance(ctx, r.Instance)
 		switch {
-		case fault.Code(err) == "instance-gone" && time.Since(r.Ordered) < settling:
+		case fault.Code(err) == "instance-gone" && time.Since(r.Ordered) < m.o.Settling:
 		case fault.Code(err) == "instance-gone" || err == nil && over(i):
 			if err := m.lost(ctx, r, i); err != nil {
 				return "", err
@@ -228,7 +228,7 @@ func (m *Maker) Stop(ctx context.Context, id string) error {
 		switch {
 		case err == nil && i.State == provider.Stopped:
 			return nil
-		case fault.Code(err) == "instance-gone" && time.Since(r.Ordered) >= settling || err == nil && over(i):
+		case fault.Code(err) == "instance-gone" && time.Since(r.Ordered) >= m.o.Settling || err == nil && over(i):
 			return m.lost(ctx, r, i)
 		case err == nil && i.State == provider.Running: // the provider has not heard, or forgot
 			if err := m.o.Provider.Stop(ctx, r.Instance); err != nil && !fault.IsTransient(err) {
