@@ -84,10 +84,17 @@ func (r *Runner) ChangeSite(ctx context.Context, name string, c Change) error {
 	if _, err := r.place(name); err != nil {
 		return err
 	}
+	sizes := r.o.Sizes
+	if offered := r.Examined(name).Sizes; len(offered) > 0 {
+		if c.Sizes != nil && *c.Sizes != asService {
+			return fault.New("site-cannot", "leave out the sizes: domicile sites lists those that are offered", "the sizes of the site %s are those that its provider has", name)
+		}
+		sizes = offered
+	}
 	err := r.o.Store.ChangeSite(ctx, name, func(now json.RawMessage) (json.RawMessage, error) {
 		own, err := readOwn(records.Site{Name: name, Settings: now})
 		if err == nil {
-			err = c.apply(&own, r.o.Sizes, r.o.Size)
+			err = c.apply(&own, sizes, usualOf(sizes, r.o.Size))
 		}
 		if err != nil {
 			return nil, err
@@ -101,6 +108,14 @@ func (r *Runner) ChangeSite(ctx context.Context, name string, c Change) error {
 		return fmt.Errorf("change the site %s: %w", name, err)
 	}
 	return r.changed(ctx)
+}
+
+// usualOf is the size of who asks for none, where it is among the sizes.
+func usualOf(sizes []plan.Size, size string) string {
+	if slices.ContainsFunc(sizes, func(v plan.Size) bool { return v.Name == size }) {
+		return size
+	}
+	return ""
 }
 
 // apply makes the change, and refuses settings that do not go together; sizes and size are the

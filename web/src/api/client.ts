@@ -75,6 +75,7 @@ export const api = {
   removeKey: (id: number) => answer(client.DELETE("/keys/{id}", { params: { path: { id } } })),
   sites: () => answer(client.GET("/sites")),
   addSite: (name: string, address: string, through?: string) => answer(client.POST("/sites", { body: { name, address, through } })),
+  addProvider: (name: string, address: string, key: string) => answer(client.POST("/providers", { body: { name, address, key } })),
   changeSite: (name: string, body: components["schemas"]["SiteSettings"]) => answer(client.PATCH("/sites/{name}/settings", { ...named(name), body })),
   examineSite: (name: string) => answer(client.POST("/sites/{name}/examination", named(name))),
   trustHost: (name: string) => answer(client.POST("/sites/{name}/trust", named(name))),

@@ -4,6 +4,7 @@ import { api, type HostTrust, type Site } from "../api/client";
 import { AsCommand, CopyLine } from "../frame/copy";
 import { Entry } from "../frame/entry";
 import { TroubleNote } from "../frame/trouble";
+import { AccountKey } from "./provider";
 
 /** Adding a host that is reached over SSH: what it shows, and what it needs. */
 export function AddHost() {
@@ -60,6 +61,7 @@ const written = (s: Site, name: string, value: string) => (s.own?.includes(name)
 /** What a site has of its own in place of the service's settings. */
 function SiteSettings({ site: s }: { site: Site }) {
   const queries = useQueryClient();
+  const rented = s.kind === "cloud"; // its sizes are its provider's
   const sizes = (s.sizes ?? []).map((x) => `${x.name}=${x.cpus}:${x.memoryBytes / 2 ** 20}mb${x.price ? `:${x.price.perHour}${x.price.currency}` : ""}`).join(",");
   return (
     <details>
@@ -69,12 +71,12 @@ function SiteSettings({ site: s }: { site: Site }) {
         keep
         fields={[
           { name: "allow", label: "What definitions may ask for", first: written(s, "allow", s.allow?.join(",") ?? "") },
-          { name: "sizes", label: "Sizes, as NAME=PROCESSORS:MEMORY:PRICE-AN-HOUR", first: written(s, "sizes", sizes) },
+          ...(rented ? [] : [{ name: "sizes", label: "Sizes, as NAME=PROCESSORS:MEMORY:PRICE-AN-HOUR", first: written(s, "sizes", sizes) }]),
           { name: "size", label: "The size of who asks for none", first: written(s, "size", s.size ?? "") },
         ]}
         send={(v) => api.changeSite(s.name, { allow: v.allow, sizes: v.sizes, size: v.size }).then(() => queries.invalidateQueries({ queryKey: ["sites"] }))}
         button="Change it"
-        command={(v) => `domicile sites change ${s.name} -allow ${v.allow} -sizes ${v.sizes} -size ${v.size}`}
+        command={(v) => `domicile sites change ${s.name} -allow ${v.allow}${rented ? "" : ` -sizes ${v.sizes}`} -size ${v.size}`}
       />
     </details>
   );
@@ -143,6 +145,7 @@ export function SiteUpkeep({ site: s }: { site: Site }) {
       <SiteSettings site={s} />
       {trust.data && <Trust trust={trust.data} />}
       <TroubleNote error={examine.error ?? drain.error ?? trust.error ?? remove.error} />
+      {s.kind === "cloud" && <AccountKey site={s} />}
       <AsCommand>{`domicile sites examine ${s.name}`}</AsCommand>
     </div>
   );

@@ -4,6 +4,7 @@ import { amount, sizeWords } from "../frame/amount";
 import { Ago } from "../frame/time";
 import { Loading, TroubleNote } from "../frame/trouble";
 import { AddHost, SiteUpkeep } from "./hosts";
+import { AddProvider } from "./provider";
 import { PreparedSources, Tidy } from "./upkeep";
 
 export function Sites() {
@@ -25,6 +26,7 @@ export function Sites() {
         ))}
       </ul>
       {account.data?.admin && <AddHost />}
+      {account.data?.admin && <AddProvider />}
       <PreparedSources />
       {account.data?.admin && <Tidy />}
     </section>
@@ -40,13 +42,14 @@ function SitePlate({ site: s, admin }: { site: Site; admin: boolean }) {
     ["runs", s.engine],
     ["system", s.system],
     ["processors", s.processors?.toString()],
-    ["memory", known(s.memoryBytes) + (s.promisedBytes ? `, ${amount(s.promisedBytes)} of it promised to what runs` : "")],
-    ["disk free", known(s.diskFreeBytes)],
+    [s.kind === "cloud" ? "memory of the largest" : "memory", known(s.memoryBytes) + (s.promisedBytes ? `, ${amount(s.promisedBytes)} of it promised to what runs` : "")],
+    ["disk free", s.kind === "cloud" ? undefined : known(s.diskFreeBytes)],
     ["devices", s.devices?.join(", ")],
     ["graphics processor", s.gpu ? "can be given to workspaces" : undefined],
     ["root of a workspace", s.userNamespaces === undefined ? undefined : s.userNamespaces ? "is nobody on the host" : "is root on the host"],
     ["your workspaces", s.workspaces.toString()],
     ["sizes", s.sizes?.map((x) => `${x.name} (${sizeWords(x)})`).join("; ")],
+    ["has cost", s.spent && `${s.spent.amount} ${s.spent.currency} until now`],
     ["without a size", s.size && `it is ${s.size}`],
     ["border", s.alone ? "each workspace has a machine of its own, in which a definition may ask for more" : undefined],
     ["definitions may ask for", s.allow?.join(", ")],
