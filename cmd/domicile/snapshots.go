@@ -161,8 +161,8 @@ func printSnapshots(t *terminal, list []client.Snapshot) {
 }
 
 var prepareCommand = command{
-	name: "prepare", args: "[SOURCE [-ref REF] [-file PATH] [-site SITE] [-size SIZE] [-follow] | remove NAME] [-detach] [-json]", summary: "Make ready ahead of time what provisioning of a source begins with, or list that",
-	example: "domicile prepare http://127.0.0.1:4390/skerry/fares.git -follow\ndomicile prepare",
+	name: "prepare", args: "[SOURCE [-ref REF] [-file PATH] [-site SITE] [-size SIZE] [-follow] [-keep N] | remove NAME] [-detach] [-json]", summary: "Make ready ahead of time what provisioning of a source begins with, or list that",
+	example: "domicile prepare http://127.0.0.1:4390/skerry/fares.git -follow -keep 2\ndomicile prepare",
 	takes:   anything,
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
@@ -171,6 +171,7 @@ var prepareCommand = command{
 		at := f.String("site", "", "the site (default: the plan chooses)")
 		size := f.String("size", "", "a size of the site")
 		branch := f.Bool("follow", false, "do it again whenever the branch moves")
+		keep := f.Int("keep", 0, "how many workspaces are kept warm: made and started, for whoever provisions that commit")
 		detach := f.Bool("detach", false, "do not wait for the end")
 		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			switch {
@@ -189,7 +190,7 @@ var prepareCommand = command{
 			if err := exactly(args, "SOURCE"); err != nil {
 				return err
 			}
-			p, err := client.Answer[client.Prepared](c.PrepareSource(ctx, client.PrepareRequest{Source: args[0], Ref: given(*ref), File: given(*file), Site: given(*at), Size: given(*size), Follow: branch}))
+			p, err := client.Answer[client.Prepared](c.PrepareSource(ctx, client.PrepareRequest{Source: args[0], Ref: given(*ref), File: given(*file), Site: given(*at), Size: given(*size), Follow: branch, Keep: keep}))
 			if err == nil && !*detach && p.Run != nil {
 				err = follow(ctx, t, c, p.Name, *p.Run, *asJSON)
 			}
@@ -210,7 +211,7 @@ func printPrepared(t *terminal, list []client.Prepared) {
 		return
 	}
 	table := newTable(t.out)
-	table.row("NAME", "STATE", "COMMIT", "FOLLOWS", "SIZE", "USED", "SOURCE")
+	table.row("NAME", "STATE", "COMMIT", "FOLLOWS", "WARM", "SIZE", "USED", "SOURCE")
 	for _, p := range list {
 		follows, used := "no", "-"
 		if p.Follow {
@@ -219,7 +220,20 @@ func printPrepared(t *terminal, list []client.Prepared) {
 		if p.Used != nil {
 			used = ago(*p.Used)
 		}
-		table.row(p.Name, string(p.State), orDash(short(text(p.Commit))), follows, amount.Of(p.Bytes), used, p.Source)
+		table.row(p.Name, string(p.State), orDash(short(text(p.Commit))), follows, warm(p), amount.Of(p.Bytes), used, p.Source)
 	}
 	table.flush()
+	for _, p := range list {
+		if p.Keeping != nil {
+			fmt.Fprintf(t.out, "%s: one could not be kept warm, and is made again: %s\n", p.Name, *p.Keeping)
+		}
+	}
+}
+
+// warm tells how many workspaces are kept warm of those that are to be.
+func warm(p client.Prepared) string {
+	if p.Keep == nil || p.Kept == nil {
+		return "-"
+	}
+	return fmt.Sprintf("%d of %d", *p.Kept, *p.Keep)
 }

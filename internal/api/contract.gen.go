@@ -244,6 +244,7 @@ func (e PreparedState) Valid() bool {
 // Defines values for RunKind.
 const (
 	RunKindAttach    RunKind = "attach"
+	RunKindKeep      RunKind = "keep"
 	RunKindMove      RunKind = "move"
 	RunKindPrepare   RunKind = "prepare"
 	RunKindProvision RunKind = "provision"
@@ -253,12 +254,15 @@ const (
 	RunKindSnapshot  RunKind = "snapshot"
 	RunKindStart     RunKind = "start"
 	RunKindStop      RunKind = "stop"
+	RunKindTake      RunKind = "take"
 )
 
 // Valid indicates whether the value is a known member of the RunKind enum.
 func (e RunKind) Valid() bool {
 	switch e {
 	case RunKindAttach:
+		return true
+	case RunKindKeep:
 		return true
 	case RunKindMove:
 		return true
@@ -277,6 +281,8 @@ func (e RunKind) Valid() bool {
 	case RunKindStart:
 		return true
 	case RunKindStop:
+		return true
+	case RunKindTake:
 		return true
 	default:
 		return false
@@ -897,7 +903,10 @@ type PortOnAutoForward string
 type PrepareRequest struct {
 	File   *string `json:"file,omitempty"`
 	Follow *bool   `json:"follow,omitempty"`
-	Ref    *string `json:"ref,omitempty"`
+
+	// Keep How many workspaces are kept warm: made and started up to the moment when a person must be known. Who provisions that commit takes one over, and another is made in its place.
+	Keep *int    `json:"keep,omitempty"`
+	Ref  *string `json:"ref,omitempty"`
 
 	// Site One of the sites. Default: the plan chooses, and says why.
 	Site   *string `json:"site,omitempty"`
@@ -912,7 +921,16 @@ type Prepared struct {
 	File   *string `json:"file,omitempty"`
 
 	// Follow It is prepared again whenever the branch moves.
-	Follow   bool       `json:"follow"`
+	Follow bool `json:"follow"`
+
+	// Keep How many workspaces are to be kept warm.
+	Keep *int `json:"keep,omitempty"`
+
+	// Keeping Why fewer are kept than are to be.
+	Keeping *string `json:"keeping,omitempty"`
+
+	// Kept How many are.
+	Kept     *int       `json:"kept,omitempty"`
 	Name     string     `json:"name"`
 	Prepared *time.Time `json:"prepared,omitempty"`
 	Reason   *string    `json:"reason,omitempty"`

@@ -118,6 +118,22 @@ func (s *Server) preparedView(ctx context.Context, w records.Workspace, follow b
 	if len(snapshots) > 0 && snapshots[0].Ready {
 		v.Bytes, v.Prepared, v.Used = snapshots[0].Bytes, &snapshots[0].Created, &snapshots[0].Used
 	}
+	if w.Keep > 0 {
+		kept, err := s.o.Store.KeptOf(ctx, w.ID)
+		if err != nil {
+			return v, err
+		}
+		ready := 0
+		for _, k := range kept {
+			switch k.State {
+			case records.Kept:
+				ready++
+			case records.Failed:
+				v.Keeping = optional(k.Reason)
+			}
+		}
+		v.Keep, v.Kept = &w.Keep, &ready
+	}
 	full, err := s.view(ctx, w)
 	v.Run = full.Run
 	return v, err
@@ -126,7 +142,7 @@ func (s *Server) preparedView(ctx context.Context, w records.Workspace, follow b
 // PrepareSource starts the run that makes ready what provisioning of a source begins with.
 func (s *Server) PrepareSource(ctx context.Context, q PrepareSourceRequestObject) (PrepareSourceResponseObject, error) {
 	follow := value(q.Body.Follow)
-	w, err := s.o.Runner.Prepare(ctx, run.Request{Account: account(ctx).ID, Source: q.Body.Source, Ref: value(q.Body.Ref), File: value(q.Body.File), Size: value(q.Body.Size), Site: value(q.Body.Site)}, follow)
+	w, err := s.o.Runner.Prepare(ctx, run.Request{Account: account(ctx).ID, Source: q.Body.Source, Ref: value(q.Body.Ref), File: value(q.Body.File), Size: value(q.Body.Size), Site: value(q.Body.Site)}, follow, value(q.Body.Keep))
 	if err == nil {
 		w, err = s.o.Store.Workspace(ctx, w.ID)
 	}

@@ -101,7 +101,7 @@ func (s *Server) view(ctx context.Context, w records.Workspace) (Workspace, erro
 // find finds the account's workspace.
 func (s *Server) find(ctx context.Context, name string) (records.Workspace, error) {
 	w, err := s.o.Store.WorkspaceByName(ctx, account(ctx).ID, name)
-	if errors.Is(err, records.ErrNotFound) || err == nil && w.Kind == records.IsPrepared {
+	if errors.Is(err, records.ErrNotFound) || err == nil && w.Hidden() {
 		err = fault.New("no-workspace", "domicile list shows yours", "You have no workspace %q", name)
 	}
 	return w, err

@@ -36,6 +36,8 @@ const (
 	StepReady        = "ready"             // open the ways in
 	StepHost         = "initializeCommand" // run it on the host, where policy allows
 	StepJoin         = "join"              // of a helper: put it on its workspace's network
+	StepKeep         = "keep"              // keep it warm
+	StepTake         = "take"              // take over what was kept warm
 	StepSave         = "save"              // keep the snapshot
 	StepClean        = "clean"             // remove what the snapshot was prepared in
 	StepStop         = "stop"

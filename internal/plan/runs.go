@@ -121,13 +121,23 @@ func Rebuild(steps []Step, aside bool) []Step {
 // Ahead gives the steps that can be done before a person is known: up to
 // updateContentCommand (the standard's "Lifecycle"); then the snapshot is kept.
 func Ahead(steps []Step) []Step {
-	var out []Step
-	for _, s := range steps {
-		early := s.Name == "onCreateCommand" || s.Name == "updateContentCommand"
-		if s.Name == StepReady || s.Name == StepChecks || s.Name == StepPersonal || slices.Contains(definition.Lifecycle, s.Name) && !early {
-			continue
-		}
-		out = append(out, s)
-	}
-	return append(out, Step{Name: StepSave, Title: "Keep what was prepared"}, Step{Name: StepClean, Title: "Remove what it was prepared in"})
+	return append(slices.DeleteFunc(slices.Clone(steps), late), Step{Name: StepSave, Title: "Keep what was prepared"}, Step{Name: StepClean, Title: "Remove what it was prepared in"})
+}
+
+// Keep gives the steps that make a workspace which is kept warm: what can be done before a person
+// is known.
+func Keep(steps []Step) []Step {
+	return append(slices.DeleteFunc(slices.Clone(steps), late), Step{Name: StepKeep, Title: "Keep it warm"})
+}
+
+// Take returns the steps by which somebody takes over a workspace that was kept warm: what
+// belongs to a person.
+func (p *Plan) Take() []Step {
+	return append([]Step{{Name: StepTake, Title: "Take over what was kept warm"}}, slices.DeleteFunc(slices.Clone(p.Steps), func(s Step) bool { return !late(s) })...)
+}
+
+// late tells of a step that needs to know for whom it is done.
+func late(s Step) bool {
+	early := s.Name == "onCreateCommand" || s.Name == "updateContentCommand"
+	return s.Name == StepReady || s.Name == StepChecks || s.Name == StepPersonal || slices.Contains(definition.Lifecycle, s.Name) && !early
 }

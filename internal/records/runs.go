@@ -19,6 +19,8 @@ const (
 	KindReturn    = "return"   // go back to a snapshot
 	KindPrepare   = "prepare"  // make ready what provisioning begins with
 	KindMove      = "move"     // go to another site
+	KindKeep      = "keep"     // make one that is kept warm
+	KindTake      = "take"     // take one over that was kept warm
 )
 
 // The states of runs and steps, beside Waiting and Failed.

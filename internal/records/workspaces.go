@@ -19,6 +19,7 @@ const (
 	Failed   = "failed"
 	Removing = "removing"
 	Lost     = "lost"
+	Kept     = "kept" // of one that is kept warm: it waits for somebody
 )
 
 // What a person asked for last.
@@ -63,14 +64,21 @@ type Workspace struct {
 	// Variations are []definition.Variation, or nil: what is set in its definition to another
 	// value than the file says.
 	Variations json.RawMessage
+	Keep       int    // of what is prepared: how many are kept warm
+	KeptFor    *int64 // of one that is kept warm: what is prepared
 }
 
+// Hidden tells that nobody gets into it, whatever its name.
+func (w Workspace) Hidden() bool { return w.Kind == IsPrepared || w.Kind == IsKept }
+
 // The kinds of workspaces: those that people asked for, their helpers, and those in which
-// sources are prepared ahead of time, which nobody gets into.
+// sources are prepared ahead of time, or which are kept warm for somebody who comes: these nobody
+// gets into.
 const (
 	IsWorkspace = "workspace"
 	IsHelper    = "helper"
 	IsPrepared  = "prepared"
+	IsKept      = "kept"
 )
 
 // ShouldRun tells whether the workspace is one that runs, or is to.
@@ -81,7 +89,7 @@ func (w Workspace) ShouldRun() bool {
 // SiteID is what the workspace is called at its site.
 func (w Workspace) SiteID() string { return fmt.Sprintf("w%d", w.ID) }
 
-const workspaceColumns = "id, account, name, source, ref, file, site, state, reason, wanted, commit, plan, planned, session, uid, created, last_used, checks, kind, parent, spec, mount, size, begins_with, earlier, stops_at, stay_until, variations"
+const workspaceColumns = "id, account, name, source, ref, file, site, state, reason, wanted, commit, plan, planned, session, uid, created, last_used, checks, kind, parent, spec, mount, size, begins_with, earlier, stops_at, stay_until, variations, keep, kept_for"
 
 // listedColumns leave out what is large: a list is asked for often.
 var listedColumns = strings.NewReplacer(" plan,", " NULL::jsonb AS plan,", " earlier,", " NULL::jsonb AS earlier,").Replace(workspaceColumns)

@@ -27,6 +27,9 @@ type kind struct {
 	// replaces tells that the run replaces a workspace that is there: that is kept until the
 	// new one works, and the source stays as it is.
 	replaces bool
+	// only leaves those steps of a plan that this kind of run carries out; the plan is kept whole.
+	// nil: all of them.
+	only func(steps []plan.Step) []plan.Step
 	// impersonal tells that what the run makes is for nobody in particular.
 	impersonal bool
 	// succeeded does what is left when all steps are done; nil: nothing. over tells that it has
@@ -44,6 +47,10 @@ func kindOf(name string) kind {
 		return kind{begins: records.Waiting, plans: true, adapt: (*execution).beginPrepared}
 	case records.KindPrepare:
 		return kind{begins: records.Waiting, plans: true, adapt: (*execution).onlyAhead, impersonal: true}
+	case records.KindKeep:
+		return kind{begins: records.Waiting, plans: true, adapt: (*execution).beginPrepared, only: plan.Keep, impersonal: true}
+	case records.KindTake:
+		return kind{begins: records.Waiting}
 	case records.KindRebuild:
 		return kind{plans: true, adapt: (*execution).replaceLate, replaces: true, succeeded: (*execution).dropEarlier, failed: (*execution).giveBack}
 	case records.KindStart:

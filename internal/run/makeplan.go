@@ -80,7 +80,7 @@ func (c *execution) makePlan(ctx context.Context, position int) error {
 		c.out.checkout.Commit = c.workspace.Commit
 	}
 	planAt := func(site string) (*plan.Plan, error) {
-		if at, known := c.places.find(site); known && c.kind().impersonal && at.can.Keeper == nil {
+		if at, known := c.places.find(site); known && c.run.Kind == records.KindPrepare && at.can.Keeper == nil {
 			return nil, at.cannot(toKeepSnapshots) // then nothing can be prepared there
 		}
 		w := c.workspace
@@ -115,8 +115,12 @@ func (c *execution) makePlan(ctx context.Context, position int) error {
 	if err != nil {
 		return fmt.Errorf("keep the plan: %w", err)
 	}
+	steps := p.Steps
+	if only := c.kind().only; only != nil {
+		steps = only(steps)
+	}
 	err = c.write(ctx, func(db records.Queries) error {
-		if err := db.AddSteps(ctx, c.run.ID, c.workspace.Source, stepsFrom(position+1, p.Steps)); err != nil {
+		if err := db.AddSteps(ctx, c.run.ID, c.workspace.Source, stepsFrom(position+1, steps)); err != nil {
 			return err
 		}
 		if c.kind().replaces {
@@ -144,7 +148,7 @@ func (c *execution) makePlan(ctx context.Context, position int) error {
 	for _, words := range p.Granted {
 		c.log.say(words)
 	}
-	c.log.say(fmt.Sprintf("%d steps", len(p.Steps)))
+	c.log.say(fmt.Sprintf("%d steps", len(steps)))
 	return nil
 }
 

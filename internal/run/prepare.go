@@ -23,8 +23,8 @@ const preparedUnused = 14 * 24 * time.Hour
 
 // Prepare makes the run that makes ready, ahead of time, what provisioning of a source then
 // begins with: image and content up to updateContentCommand. With follow it is done again
-// whenever the branch moves.
-func (r *Runner) Prepare(ctx context.Context, q Request, follow bool) (records.Workspace, error) {
+// whenever the branch moves. keep is how many workspaces are kept warm of it.
+func (r *Runner) Prepare(ctx context.Context, q Request, follow bool, keep int) (records.Workspace, error) {
 	address, err := source.Parse(q.Source)
 	if err != nil {
 		return records.Workspace{}, err
@@ -38,9 +38,16 @@ func (r *Runner) Prepare(ctx context.Context, q Request, follow bool) (records.W
 	if q.Site, err = r.siteFor(q.Site); err != nil {
 		return records.Workspace{}, err
 	}
+	if err := r.hasSize(q); err != nil {
+		return records.Workspace{}, err
+	}
+	snapshots := true
 	if q.Site != "" {
 		if at, err := r.place(q.Site); err == nil && at.can.Keeper == nil {
-			return records.Workspace{}, at.cannot(toKeepSnapshots) // then nothing can be prepared there
+			if keep == 0 {
+				return records.Workspace{}, at.cannot(toKeepSnapshots) // then nothing can be prepared there
+			}
+			snapshots = false
 		}
 	}
 	// No person's workspace can have a name with @ in it.
@@ -61,8 +68,11 @@ func (r *Runner) Prepare(ctx context.Context, q Request, follow bool) (records.W
 		if err != nil {
 			return err
 		}
-		if err := db.Follow(ctx, w.ID, follow); err != nil {
+		if err := errors.Join(db.Follow(ctx, w.ID, follow), db.SetKeep(ctx, w.ID, keep)); err != nil {
 			return err
+		}
+		if !snapshots { // each that is kept warm is made whole
+			return errors.Join(db.SetSite(ctx, w.ID, q.Site), db.SetWorkspaceState(ctx, w, records.Stopped, ""))
 		}
 		return r.enqueue(ctx, db, tx, w, records.KindPrepare, plan.First(w.Source, w.Ref))
 	})
@@ -107,6 +117,9 @@ func (r *Runner) RemovePrepared(ctx context.Context, account int64, name string)
 }
 
 func (r *Runner) dropPrepared(ctx context.Context, w records.Workspace) error {
+	if err := r.dropKept(ctx, w); err != nil {
+		return err
+	}
 	list, err := r.o.Store.SnapshotsOf(ctx, w.ID)
 	if err != nil {
 		return err
@@ -179,7 +192,7 @@ func (r *Runner) lookAtBranch(ctx context.Context, w records.Workspace) error {
 
 func (r *Runner) dropUnused(ctx context.Context, w records.Workspace) error {
 	list, err := r.o.Store.SnapshotsOf(ctx, w.ID)
-	if err != nil || len(list) == 0 || time.Since(list[0].Used) < preparedUnused {
+	if err != nil || len(list) == 0 || w.Keep > 0 || time.Since(list[0].Used) < preparedUnused {
 		return err
 	}
 	r.o.Log.Info("what was prepared is not used any more and is removed", "name", w.Name)

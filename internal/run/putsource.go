@@ -23,7 +23,15 @@ var sourceStep = step{done: sourceStays, do: noted((*execution).source)}
 // sourceStays tells that the source is there: a rebuild keeps what was changed in it.
 func sourceStays(ctx context.Context, c *execution, s *records.Step) (bool, error) {
 	if !c.kind().replaces {
-		return doneBefore(ctx, c, s)
+		done, err := doneBefore(ctx, c, s)
+		if done && c.workspace.BeginsWith != nil { // it came with what was prepared, for nobody in particular
+			link, err := c.joined(ctx, c.workspace.SiteID())
+			if err != nil {
+				return false, err
+			}
+			return true, c.author(ctx, link)
+		}
+		return done, err
 	}
 	done, err := c.o.Store.DoneSteps(ctx, c.workspace.ID)
 	before, there := done[s.Name]

@@ -90,9 +90,15 @@ func (r *Runner) Provision(ctx context.Context, q Request) (records.Workspace, e
 	if err != nil {
 		return records.Workspace{}, err
 	}
+	kept := r.keptFor(ctx, q, address, variations)
 	var w records.Workspace
 	err = r.o.Store.InTx(ctx, func(db records.Queries, tx pgx.Tx) error {
 		var err error
+		if len(kept) > 0 {
+			if w, err = r.takeKept(ctx, db, tx, kept, q); err == nil || !errors.Is(err, records.ErrNotFound) && !errors.Is(err, records.ErrTaken) {
+				return err
+			}
+		}
 		w, err = db.AddWorkspace(ctx, records.Workspace{Account: q.Account, Name: q.Name, Source: address.String(), Ref: q.Ref, File: q.File,
 			Site: q.Site, State: records.Waiting, Wanted: records.WantRunning, Size: q.Size, Mount: q.Mount, Variations: variations})
 		if errors.Is(err, records.ErrTaken) {
@@ -219,7 +225,7 @@ func (r *Runner) request(ctx context.Context, account int64, name, kind, wanted 
 		if w, err = db.LockWorkspace(ctx, account, name); err != nil {
 			return err
 		}
-		if w.Kind == records.IsPrepared && kind != records.KindRemove {
+		if w.Hidden() && kind != records.KindRemove {
 			return records.ErrNotFound
 		}
 		list, err := steps(db, w)

@@ -44,7 +44,7 @@ func init() { // a map of functions that look into it
 		plan.StepImage: imageStep, plan.StepVolume: volumeStep, plan.StepServices: servicesStep, plan.StepLateServices: lateServicesStep,
 		plan.StepContainer: containerStep, plan.StepAgent: agentStep, plan.StepSource: sourceStep, plan.StepReady: readyStep,
 		plan.StepChecks: checksStep, plan.StepPersonal: personalStep, plan.StepJoin: joinStep,
-		plan.StepSave: saveStep, plan.StepClean: cleanStep,
+		plan.StepKeep: keepStep, plan.StepTake: takeStep, plan.StepSave: saveStep, plan.StepClean: cleanStep,
 		plan.StepSetAside: setAsideStep, plan.StepCarryOver: carryOverStep, plan.StepDropAside: dropAsideStep, plan.StepPutBack: putBackStep,
 		plan.StepCarry: carryStep, plan.StepGo: goStep, plan.StepLeave: leaveStep,
 		plan.StepStop: stopStep, plan.StepRemove: removeStep,

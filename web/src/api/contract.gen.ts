@@ -1688,6 +1688,12 @@ export interface components {
             commit?: string;
             /** @description It is prepared again whenever the branch moves. */
             follow: boolean;
+            /** @description How many workspaces are to be kept warm. */
+            keep?: number;
+            /** @description How many are. */
+            kept?: number;
+            /** @description Why fewer are kept than are to be. */
+            keeping?: string;
             /** Format: int64 */
             bytes: number;
             /** Format: date-time */
@@ -1704,6 +1710,8 @@ export interface components {
             site?: string;
             size?: string;
             follow?: boolean;
+            /** @description How many workspaces are kept warm: made and started up to the moment when a person must be known. Who provisions that commit takes one over, and another is made in its place. */
+            keep?: number;
         };
         /** @description What a rebuild would do. */
         Foreseen: {
@@ -1845,7 +1853,7 @@ export interface components {
             id: number;
             workspace: string;
             /** @enum {string} */
-            kind: "provision" | "start" | "stop" | "remove" | "rebuild" | "attach" | "snapshot" | "return" | "prepare" | "move";
+            kind: "provision" | "start" | "stop" | "remove" | "rebuild" | "attach" | "snapshot" | "return" | "prepare" | "move" | "keep" | "take";
             /** @enum {string} */
             state: "waiting" | "running" | "done" | "failed";
             reason?: string;

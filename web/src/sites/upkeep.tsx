@@ -29,6 +29,7 @@ export function PreparedSources() {
                 {p.state}
                 {p.commit && `, commit ${p.commit.slice(0, 12)}`}
                 {p.follow && ", follows its branch"}
+                {p.keep !== undefined && `, ${p.kept ?? 0} of ${p.keep} kept warm`}
                 {p.bytes > 0 && `, ${amount(p.bytes)}`}
                 {p.used && (
                   <>
@@ -36,6 +37,7 @@ export function PreparedSources() {
                   </>
                 )}
               </div>
+              {p.keeping && <div className="break-words text-sm text-warning">One could not be kept warm, and is made again: {p.keeping}</div>}
               {p.reason && <div className="text-sm text-error break-words">{p.reason}</div>}
             </div>
             <Ask button="Remove" title="Remove what was prepared?" yes="Remove it" act={() => remove.mutate(p.name)}>
