@@ -199,6 +199,9 @@ var prepareCommand = command{
 					fmt.Fprintf(t.out, "%s is being prepared. To see how far it is: domicile prepare\n", p.Name)
 					return
 				}
+				if *keep > 0 {
+					fmt.Fprintf(t.out, "%d are kept warm from now on. To see how many there are: domicile prepare\n", *keep)
+				}
 				fmt.Fprintf(t.out, "Prepared. To begin with it: domicile provision %s\n", p.Source)
 			})
 		}

@@ -59,9 +59,18 @@ func runningCost(list []client.Workspace) string {
 	}
 	var words []string
 	for _, currency := range slices.Sorted(maps.Keys(sum)) {
-		words = append(words, fmt.Sprintf("%.2f %s", sum[currency], currency))
+		words = append(words, inMoney(sum[currency])+" "+currency)
 	}
 	return strings.Join(words, " and ")
+}
+
+// inMoney writes an amount with two digits behind the point, or as many as it needs.
+func inMoney(amount float64) string {
+	text := strings.TrimRight(strconv.FormatFloat(amount, 'f', 6, 64), "0")
+	if digits := len(text) - strings.Index(text, ".") - 1; digits < 2 {
+		text += strings.Repeat("0", 2-digits)
+	}
+	return text
 }
 
 // costOf is what a workspace costs while it runs; empty for nothing.

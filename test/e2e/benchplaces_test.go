@@ -118,3 +118,37 @@ func BenchmarkMove(b *testing.B) {
 		_ = exec.CommandContext(ctx, "docker", "-H", second.Host, "rm", "-f", "bench-moved").Run()
 	})
 }
+
+// BenchmarkKeptWarm is provisioning of what is kept warm, from the request until the ways in are
+// open, against the bare engine creating and starting a container.
+func BenchmarkKeptWarm(b *testing.B) {
+	ctx, engine, states := b.Context(), rawEngine(b), newWaiter(b)
+	require.NoError(b, world.Git.Put(ctx, "test/warm", mapFiles(fmt.Sprintf(`{ "image": "%s/skerry/base:12", "remoteUser": "crew" }`, world.RegistryAt)), func(s string) string { return s }))
+	source, n := world.GitAt+"/test/warm.git", 0
+	_, err := api.Answer[api.Prepared](skipper.api.PrepareSource(ctx, api.PrepareRequest{Source: source, Keep: new(1)}))
+	require.NoError(b, err)
+	b.Cleanup(func() {
+		_ = skipper.command(context.WithoutCancel(ctx), "", "prepare", "remove", "warm@").Run()
+	})
+	var p pair
+	for b.Loop() {
+		require.Eventually(b, func() bool { // each is made when the last one was taken
+			list, err := api.Answer[[]api.Prepared](skipper.api.ListPrepared(ctx))
+			return err == nil && len(list) == 1 && list[0].Kept != nil && *list[0].Kept == 1
+		}, time.Minute, 50*time.Millisecond)
+		begun := time.Now()
+		create(b, engine)
+		p.raw = append(p.raw, time.Since(begun))
+		n++
+		name := fmt.Sprintf("warm-%d", n)
+		b.Cleanup(func() {
+			_ = skipper.command(context.WithoutCancel(ctx), "", "remove", name, "-yes").Run()
+		})
+		begun = time.Now()
+		_, err := api.Answer[api.Workspace](skipper.api.Provision(ctx, api.ProvisionRequest{Source: source, Name: &name}))
+		require.NoError(b, err)
+		states.wait(b, name, records.Ready)
+		p.ours = append(p.ours, time.Since(begun))
+	}
+	p.report(b)
+}

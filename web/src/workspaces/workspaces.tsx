@@ -21,7 +21,7 @@ export function runningCost(list: Workspace[]): string {
   for (const w of list) if (w.state === "ready" && w.price) sum.set(w.price.currency, (sum.get(w.price.currency) ?? 0) + Number(w.price.perHour));
   return [...sum]
     .sort()
-    .map(([currency, hour]) => `${hour.toFixed(2)} ${currency}`)
+    .map(([currency, hour]) => `${hour.toFixed(6).replace(/(\.\d\d\d*?)0+$/, "$1")} ${currency}`)
     .join(" and ");
 }
 
