@@ -184,11 +184,34 @@ func (c *execution) needSource(ctx context.Context) error {
 	return c.fetch(ctx)
 }
 
+// makePlace makes the place for a workspace with services, where its site makes one.
+func (c *execution) makePlace(ctx context.Context, id string, s judge.Subject) error {
+	if c.at.can.Placer == nil {
+		return nil
+	}
+	container, err := plan.JudgeContainer(c.out.plan.Container, s)
+	if err != nil {
+		return err
+	}
+	var beside []plan.Judged[plan.Service]
+	for _, v := range c.out.plan.Services {
+		judged, err := plan.JudgeService(v, s)
+		if err != nil {
+			return err
+		}
+		beside = append(beside, judged)
+	}
+	return c.at.can.Placer.EnsurePlace(ctx, id, container, beside)
+}
+
 // services makes and starts services, each when those it waits for are as far as it
 // wants. late chooses those that need the source.
 func (c *execution) services(ctx context.Context, id string, late bool) error {
 	s, err := c.subject(ctx)
 	if err != nil {
+		return err
+	}
+	if err := c.makePlace(ctx, id, s); err != nil {
 		return err
 	}
 	if err := c.networks(ctx, id, s); err != nil {

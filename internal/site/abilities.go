@@ -22,6 +22,12 @@ type Beside interface {
 	Services(ctx context.Context, workspace string) ([]Service, error)
 }
 
+// Placer is a site that makes a place for each workspace before anything is made in it.
+type Placer interface {
+	// EnsurePlace makes the place for an instance and the services beside it, unless it is there.
+	EnsurePlace(ctx context.Context, workspace string, c plan.Judged[plan.Container], beside []plan.Judged[plan.Service]) error
+}
+
 // Overseer is a site that can be asked about single services.
 type Overseer interface {
 	// ServiceLog writes the last lines that a service printed.
@@ -114,6 +120,7 @@ type Measurer interface {
 // Abilities are what a site can beyond what every site can; nil: it cannot.
 type Abilities struct {
 	Beside   Beside
+	Placer   Placer
 	Overseer Overseer
 	Aside    Aside
 	Keeper   Keeper
@@ -138,6 +145,7 @@ func Can(s Site) (a Abilities) {
 		return able.Abilities()
 	}
 	a.Beside, _ = s.(Beside)
+	a.Placer, _ = s.(Placer)
 	a.Overseer, _ = s.(Overseer)
 	a.Aside, _ = s.(Aside)
 	a.Keeper, _ = s.(Keeper)

@@ -55,7 +55,7 @@ func (s *Site) EnsureService(ctx context.Context, workspace, digest string, judg
 	}
 	image := s.local(v.Image)
 	if v.Saved != "" {
-		image = v.Saved
+		image = s.local(v.Saved)
 	}
 	config := &container.Config{Image: image, Hostname: v.Hostname, User: v.User, WorkingDir: v.Folder, Cmd: v.Command, Entrypoint: v.Entrypoint, Env: environment(v.Env), Labels: s.labels(workspace), StopSignal: v.StopSignal}
 	config.Labels[labelService], config.Labels[labelDigest] = v.Name, digest

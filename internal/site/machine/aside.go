@@ -33,7 +33,7 @@ func (s *Site) PutBack(ctx context.Context, workspace string, services []string)
 	if err != nil || !found {
 		return err
 	}
-	return s.mark(ctx, workspace, mark{Digest: i.Digest, Running: i.Running})
+	return s.change(ctx, workspace, func(v *mark) { v.Digest, v.Running, v.Services = i.Digest, i.Running, services })
 }
 
 // DropAside removes what was set aside.

@@ -46,6 +46,9 @@ type Site struct {
 var (
 	_ site.Site     = (*Site)(nil)
 	_ site.Able     = (*Site)(nil)
+	_ site.Beside   = (*Site)(nil)
+	_ site.Placer   = (*Site)(nil)
+	_ site.Overseer = (*Site)(nil)
 	_ site.Aside    = (*Site)(nil)
 	_ site.Carrier  = (*Site)(nil)
 	_ site.Differ   = (*Site)(nil)
@@ -74,10 +77,9 @@ const (
 // Kind tells what makes the machines.
 func (s *Site) Kind() site.Kind { return s.o.Kind }
 
-// Abilities are what a machine of one's own can. Services beside a workspace, helpers, doors and
-// snapshots are not among them; one that was kept elsewhere can be what a workspace begins with.
+// Abilities are what a machine of one's own can. Helpers, doors and snapshots are not among them; one that was kept elsewhere can be what a workspace begins with.
 func (s *Site) Abilities() site.Abilities {
-	return site.Abilities{Aside: s, Carrier: s, Differ: s, Sweeper: s, Measurer: s, Apart: true}
+	return site.Abilities{Beside: s, Placer: s, Overseer: s, Aside: s, Carrier: s, Differ: s, Sweeper: s, Measurer: s, Apart: true}
 }
 
 // Examine looks at what makes the machines, and whether there is an engine that pulls for them.
@@ -137,6 +139,8 @@ func (s *Site) awake(ctx context.Context, workspace string) (*engine.Site, error
 type mark struct {
 	Digest  string `json:"digest,omitempty"` // of the workspace's container
 	Running bool   `json:"running,omitempty"`
+	// Services are the names of those beside it.
+	Services []string `json:"services,omitempty"`
 }
 
 func readMark(m Machine) (v mark) {
@@ -169,51 +173,12 @@ func (s *Site) EnsureVolume(ctx context.Context, workspace string) (bool, error)
 // EnsureInstance makes the machine, brings the image into it, and makes the container there.
 func (s *Site) EnsureInstance(ctx context.Context, workspace string, judged plan.Judged[plan.Container]) error {
 	c := judged.Value()
-	images, err := s.images()
+	e, err := s.place(ctx, workspace, c, nil)
 	if err != nil {
 		return err
 	}
-	id, err := holding(ctx, images, c.Image)
-	if err != nil {
+	if err := s.bring(ctx, e, c.Saved); err != nil {
 		return err
-	}
-	bring := func(ctx context.Context, e *engine.Site) error {
-		return e.Bring(ctx, images, c.Image, id, func(string) {})
-	}
-	host, err := s.o.Maker.Examine(ctx)
-	if err != nil {
-		return err
-	}
-	shape := s.shape(c, host)
-	shape.Base = id + " " + c.Image
-	err = s.o.Maker.Ensure(ctx, workspace, shape, func(ctx context.Context, dial func(context.Context) (net.Conn, error)) error {
-		e, err := s.newEngine("a machine that becomes a template", dial)
-		if err == nil {
-			err = e.Prepare(ctx)
-		}
-		if err == nil {
-			err = bring(ctx, e)
-		}
-		return err
-	})
-	if err != nil {
-		return err
-	}
-	e, err := s.awake(ctx, workspace)
-	if err != nil {
-		return err
-	}
-	if err := bring(ctx, e); err != nil {
-		return err
-	}
-	if c.Saved != "" {
-		id, err := holding(ctx, images, c.Saved)
-		if err != nil {
-			return err
-		}
-		if err := e.Bring(ctx, images, c.Saved, id, func(string) {}); err != nil {
-			return err
-		}
 	}
 	if _, err := e.EnsureVolume(ctx, workspace); err != nil {
 		return err
@@ -221,7 +186,7 @@ func (s *Site) EnsureInstance(ctx context.Context, workspace string, judged plan
 	if err := e.EnsureInstance(ctx, workspace, judged); err != nil {
 		return err
 	}
-	return s.mark(ctx, workspace, mark{Digest: c.Digest})
+	return s.change(ctx, workspace, func(v *mark) { v.Digest, v.Running = c.Digest, false })
 }
 
 // shape is that of a machine for a container: what the container may take, and what the engine
@@ -267,12 +232,17 @@ func (s *Site) Start(ctx context.Context, workspace string) error {
 
 // marked notes whether the container runs.
 func (s *Site) marked(ctx context.Context, workspace string, running bool) error {
+	return s.change(ctx, workspace, func(v *mark) { v.Running = running })
+}
+
+// change changes what is kept with a machine, where it is there.
+func (s *Site) change(ctx context.Context, workspace string, how func(*mark)) error {
 	m, found, err := s.o.Maker.Find(ctx, workspace)
 	if err != nil || !found {
 		return err
 	}
 	v := readMark(m)
-	v.Running = running
+	how(&v)
 	return s.mark(ctx, workspace, v)
 }
 
@@ -307,7 +277,11 @@ func (s *Site) instance(ctx context.Context, m Machine) (site.Instance, bool, er
 		}
 		ctx, cancel := context.WithTimeout(ctx, askLimit)
 		defer cancel()
-		return e.Find(ctx, m.ID)
+		i, found, err := e.Find(ctx, m.ID)
+		if err == nil && found && len(readMark(m).Services) > 0 {
+			i.Services, err = e.Services(ctx, m.ID)
+		}
+		return i, found, err
 	}
 	v := readMark(m)
 	i := site.Instance{Workspace: m.ID, Digest: v.Digest}

@@ -16,7 +16,7 @@ import (
 // services are made and started beside a workspace, tell how they are and what they
 // printed, and how much they have worked.
 func (p Place) services(t *testing.T) {
-	const id = "served"
+	const id = "w9"
 	p.make(t, id, p.container("served-1"))
 	ctx := t.Context()
 	for name, line := range map[string]string{"lazy": "echo calm; exec sleep 600", "eager": "echo storm; while :; do :; done", "brief": "echo gone; exit 3"} {
