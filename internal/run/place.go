@@ -26,7 +26,20 @@ func (r *Runner) Services(ctx context.Context, w records.Workspace) ([]site.Serv
 	if err != nil || at.can.Beside == nil {
 		return nil, err
 	}
-	return at.can.Beside.Services(ctx, w.SiteID())
+	list, err := at.can.Beside.Services(ctx, w.SiteID())
+	if err != nil || len(list) == 0 {
+		return nil, err
+	}
+	p, err := r.PlanOf(ctx, w)
+	if err != nil {
+		return nil, err
+	}
+	for i := range list { // a site may have another name for an image
+		if v, err := p.ServiceByName(list[i].Name); err == nil {
+			list[i].Image = v.Image
+		}
+	}
+	return list, nil
 }
 
 // Prepares tells whether a site can make things ready ahead of time.

@@ -72,6 +72,7 @@ func (m *outputs) restore(s records.Step) error {
 
 // do carries out what the step's name says, unless it is done.
 func (c *execution) do(ctx context.Context, s *records.Step) (skipped bool, result any, err error) {
+	ctx = site.Telling(ctx, c.log.say)
 	known, is := steps[s.Name]
 	if !is {
 		return false, nil, fmt.Errorf("this version knows no step %q", s.Name)

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"domicile/internal/plan"
+	"domicile/internal/site"
 	"domicile/internal/site/engine"
 )
 
@@ -31,7 +32,12 @@ func (s *Site) place(ctx context.Context, workspace string, c plan.Container, ot
 	if err != nil {
 		return nil, err
 	}
-	all := append([]string{c.Image}, slices.Compact(slices.Sorted(slices.Values(others)))...)
+	all := []string{c.Image}
+	for _, name := range slices.Sorted(slices.Values(others)) {
+		if !slices.Contains(all, name) {
+			all = append(all, name)
+		}
+	}
 	var base []string
 	for _, name := range all {
 		id, err := holding(ctx, images, name)
@@ -76,7 +82,7 @@ func (s *Site) bring(ctx context.Context, e *engine.Site, names ...string) error
 		if err != nil {
 			return err
 		}
-		if err := e.Bring(ctx, images, name, id, func(string) {}); err != nil {
+		if err := e.Bring(ctx, images, name, id, func(line string) { site.Tell(ctx, "%s", line) }); err != nil {
 			return err
 		}
 	}

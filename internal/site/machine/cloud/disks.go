@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 
+	"domicile/internal/site"
 	"domicile/internal/site/machine"
 	"domicile/internal/site/machine/cloud/provider"
 	"domicile/internal/site/machine/datadisk"
@@ -50,6 +51,7 @@ func (m *Maker) keepDisk(ctx context.Context, name string, size int64, prepare m
 	if err != nil || slices.ContainsFunc(list, func(d provider.Disk) bool { return d.Name == name }) {
 		return err
 	}
+	site.Tell(ctx, "making the disk that instances of this image begin with; the provider keeps it for those that follow")
 	if err := os.MkdirAll(m.o.Folder, 0o700); err != nil {
 		return fmt.Errorf("make a folder for a disk: %w", err)
 	}

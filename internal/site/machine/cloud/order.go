@@ -9,9 +9,12 @@ import (
 	"fmt"
 	"time"
 
+	"domicile/internal/amount"
 	"domicile/internal/callhome"
 	"domicile/internal/channel"
 	"domicile/internal/fault"
+	"domicile/internal/plan"
+	"domicile/internal/site"
 	"domicile/internal/site/machine"
 	"domicile/internal/site/machine/cloud/provider"
 )
@@ -44,6 +47,8 @@ func (m *Maker) Ensure(ctx context.Context, id string, shape machine.Shape, prep
 			return err
 		}
 		r = Rental{Token: rand.Text(), Site: m.o.Site, Workspace: id, Size: size.Name, Disk: disk, Hour: size.Hour, Ordered: time.Now()}
+		price := plan.Price{Hour: size.Hour, Currency: offer.Currency}
+		site.Tell(ctx, "ordering an instance of the size %s (%d processors, %s; %s)", size.Name, size.Processors, amount.Of(size.MemoryBytes), price)
 		mine, err := m.o.Ledger.Order(ctx, r)
 		if err != nil {
 			return err
@@ -170,9 +175,13 @@ func (m *Maker) Start(ctx context.Context, id string) (how string, err error) {
 	if line := m.o.Lines.get(r.Token); line != nil && answers(ctx, line) {
 		return how, nil
 	}
-	asked := false
+	asked, said := false, ""
 	for {
 		i, err := m.o.Provider.Instance(ctx, r.Instance)
+		if state := string(i.State); err == nil && state != said {
+			site.Tell(ctx, "the instance %s is %s", r.Instance, state)
+			said = state
+		}
 		switch {
 		case fault.Code(err) == "instance-gone" && time.Since(r.Ordered) < m.o.Settling:
 		case fault.Code(err) == "instance-gone" || err == nil && over(i):

@@ -9,12 +9,15 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
+	"sync"
 	"time"
 
 	"github.com/klauspost/compress/zstd"
 
 	"domicile/internal/channel"
 	"domicile/internal/fault"
+	"domicile/internal/site"
 	"domicile/internal/site/machine"
 	"domicile/internal/site/machine/vm/process"
 )
@@ -50,7 +53,9 @@ func (m *Maker) Start(ctx context.Context, id string) (how string, err error) {
 		}
 		m.dropLine(id)
 		for _, way := range m.ways(folder, r) {
+			began := time.Now()
 			if how, err = way.how, way.start(ctx, id, folder, r, a); err == nil {
+				site.Tell(ctx, "the machine runs: %s (%.1f s)", how, time.Since(began).Seconds())
 				return nil
 			}
 			if endErr := process.End(context.WithoutCancel(ctx), folder); endErr != nil || ctx.Err() != nil {
@@ -139,8 +144,37 @@ func (m *Maker) boot(ctx context.Context, id, folder string, r record, a acceler
 	if err := m.launch(ctx, launching{folder: folder, outlet: true, shape: r.Shape, disks: r.Disks}, a); err != nil {
 		return err
 	}
-	return m.awake(ctx, id, folder)
+	return m.booted(ctx, id, folder)
 }
+
+// booted waits until a machine that boots is awake, and tells what it prints on its console.
+func (m *Maker) booted(ctx context.Context, id, folder string) error {
+	over := make(chan struct{})
+	var told sync.WaitGroup
+	told.Go(func() {
+		for last := false; !last; {
+			select {
+			case <-over:
+				last = true
+			case <-ctx.Done():
+				return
+			case <-time.After(consoleEvery):
+			}
+			for line := range strings.Lines(printed(ctx, folder)) {
+				if line = strings.TrimSpace(line); line != "" {
+					site.Tell(ctx, "console: %s", line)
+				}
+			}
+		}
+	})
+	err := m.awake(ctx, id, folder)
+	close(over)
+	told.Wait()
+	return err
+}
+
+// consoleEvery is how often a console is looked at while somebody waits for its machine.
+const consoleEvery = time.Second
 
 // bootLimit bounds how long a machine takes until its engine answers; in software, on a busy
 // host, that is minutes.
@@ -196,8 +230,19 @@ func (m *Maker) ended(folder string) error {
 	return fault.New("machine-ended", "see what QEMU says", "the machine ended%s", lastOf(folder, outputName))
 }
 
-// console is the end of what a machine printed on its console, for a message.
+// console is the end of what a machine printed on its console since that was last read, for a
+// message.
 func console(ctx context.Context, folder string) string {
+	said := printed(ctx, folder)
+	if said == "" {
+		return ""
+	}
+	return fmt.Sprintf(": %q", said[max(0, len(said)-mostSaid):])
+}
+
+// printed is what a machine printed on its console since that was last read; empty: nothing, or it
+// cannot be told.
+func printed(ctx context.Context, folder string) string {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Second)
 	defer cancel()
 	var said string
@@ -208,10 +253,10 @@ func console(ctx context.Context, folder string) string {
 		}
 		return json.Unmarshal(b, &said)
 	})
-	if err != nil || said == "" {
+	if err != nil {
 		return ""
 	}
-	return fmt.Sprintf(": %q", said[max(0, len(said)-mostSaid):])
+	return said
 }
 
 // lastOf is the end of what QEMU says, for a message.

@@ -13,8 +13,10 @@ import (
 	"path/filepath"
 	"time"
 
+	"domicile/internal/amount"
 	"domicile/internal/channel"
 	"domicile/internal/fault"
+	"domicile/internal/site"
 	"domicile/internal/site/machine"
 	"domicile/internal/site/machine/datadisk"
 	"domicile/internal/site/machine/vm/process"
@@ -58,6 +60,7 @@ func (m *Maker) template(ctx context.Context, shape machine.Shape, prepare machi
 		if err := os.Chtimes(m.in("templates", name, stateName), now, now); err == nil {
 			return nil // it is there, and is used
 		}
+		site.Tell(ctx, "making a template of machines with this image, with %d processors and %s of memory; those that follow are clones of it", shape.Processors, amount.Of(shape.Memory))
 		m.o.Say("making a template of machines with %d processors and %d MB of memory", shape.Processors, shape.Memory>>20)
 		if err := m.makeTemplate(ctx, name, shape, a, prepare); err != nil {
 			return fmt.Errorf("make a template of machines: %w", err)
@@ -130,7 +133,7 @@ func (m *Maker) makeTemplate(ctx context.Context, name string, shape machine.Sha
 	if err := m.launch(ctx, launching{folder: folder, shape: shape, disks: d, memory: template, ram: ram}, a); err != nil {
 		return err
 	}
-	if err := m.awake(ctx, name, folder); err != nil {
+	if err := m.booted(ctx, name, folder); err != nil {
 		return err
 	}
 	line, err := m.line(ctx, name, folder)
