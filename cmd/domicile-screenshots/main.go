@@ -96,7 +96,7 @@ func pages(server, git string) []shot {
 		{file: "workspace-lamplight", path: server + "/workspaces/timetable", wait: `[data-step]`, width: 1280, height: 800, dark: true},
 		{file: "new", path: server + "/new", wait: `input[name=source]`, width: 1280, height: 1000, before: append(read, chromedp.WaitVisible(chromedp.CSS(`#plan + ol li, #plan ~ ol li`)))},
 		{file: "new-draft", path: server + "/new", wait: `input[name=source]`, width: 1280, height: 800, before: drafted},
-		{file: "sites", path: server + "/sites", wait: `article`, width: 1280, height: 800},
+		{file: "sites", path: server + "/sites", wait: `article[aria-label=rented]`, width: 1280, height: 1000, before: []step{chromedp.ScrollIntoView(chromedp.CSS(`article[aria-label=rented]`))}},
 		{file: "you", path: server + "/you", wait: `#tokens`, width: 1280, height: 800},
 		{file: "team", path: server + "/team", wait: `#people`, width: 1280, height: 800},
 		{file: "terminal", path: server + "/workspaces/timetable/terminal", wait: `[data-terminal-status=connected]`, width: 1280, height: 800, before: typed},

@@ -8,7 +8,7 @@ export function amount(bytes: number): string {
 }
 
 /** What a size of a site holds. */
-export function sizeWords(size: { cpus: number; memoryBytes: number; price?: { perHour: string; currency: string } }): string {
-  const price = size.price ? `, ${size.price.perHour} ${size.price.currency} an hour` : "";
+export function sizeWords(size: { cpus: number; memoryBytes: number; price?: { perHour: string; perMonth: string; currency: string } }): string {
+  const price = size.price ? `, ${size.price.perHour} ${size.price.currency} an hour, ${size.price.perMonth} a month` : "";
   return `${size.cpus} ${size.cpus === 1 ? "processor" : "processors"}, ${amount(size.memoryBytes)}${price}`;
 }

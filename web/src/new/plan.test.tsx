@@ -25,7 +25,7 @@ describe("the plan", () => {
     expect(screen.getByText("there")).toBeTruthy();
     expect(screen.getByText("At quay: it has the image.")).toBeTruthy();
     expect(screen.getByText("Not at skiff: it costs 0.02 EUR an hour.")).toBeTruthy();
-    expect(screen.getByText("small: 1 processor, 2 GB, 0.01 EUR an hour, 7.30 EUR a month if it always runs.")).toBeTruthy();
+    expect(screen.getByText("small: 1 processor, 2 GB, 0.01 EUR an hour, 7.30 a month if it always runs.")).toBeTruthy();
     expect(screen.getByText("1.5 s")).toBeTruthy();
     expect(screen.queryByText("9.0 s")).toBeNull();
   });

@@ -45,7 +45,7 @@ export function Plan({ source, at, file, site = "", size, vary = [] }: { source:
       {plan.data?.size && (
         <p className="quiet text-sm">
           {plan.data.size.name}: {sizeWords(plan.data.size)}
-          {plan.data.size.price && `, ${plan.data.size.price.perMonth} ${plan.data.size.price.currency} a month if it always runs`}.
+          {plan.data.size.price && " if it always runs"}.
         </p>
       )}
       <ol className="text-sm">

@@ -41,7 +41,7 @@ function SitePlate({ site: s, admin }: { site: Site; admin: boolean }) {
     ["where", s.address && s.address + (s.through ? `, by way of ${s.through}` : "")],
     ["runs", s.engine],
     ["system", s.system],
-    ["processors", s.processors?.toString()],
+    [s.kind === "cloud" ? "processors of the largest" : "processors", s.processors?.toString()],
     [s.kind === "cloud" ? "memory of the largest" : "memory", known(s.memoryBytes) + (s.promisedBytes ? `, ${amount(s.promisedBytes)} of it promised to what runs` : "")],
     ["disk free", s.kind === "cloud" ? undefined : known(s.diskFreeBytes)],
     ["devices", s.devices?.join(", ")],

@@ -122,10 +122,15 @@ func (m *Maker) Examine(ctx context.Context) (machine.Facts, error) {
 	f := machine.Facts{What: fmt.Sprintf("rented instances of %s, %d of %d taken", m.o.Place, offer.Quota.Used, offer.Quota.Instances)}
 	for _, s := range sorted(offer) {
 		f.Processors, f.Most = max(f.Processors, s.Processors), max(f.Most, s.MemoryBytes)
-		f.Sizes = append(f.Sizes, plan.Size{Name: s.Name, CPUs: float64(s.Processors), Memory: s.MemoryBytes, Price: plan.Price{Hour: s.Hour, Currency: offer.Currency}})
+		f.Sizes = append(f.Sizes, sizeOf(s, offer))
 	}
 	f.Memory = f.Most
 	return f, nil
+}
+
+// sizeOf is a size of an offer, with all the memory of its instances.
+func sizeOf(s provider.Size, offer provider.Offer) plan.Size {
+	return plan.Size{Name: s.Name, CPUs: float64(s.Processors), Memory: s.MemoryBytes, Price: plan.Price{Hour: s.Hour, Currency: offer.Currency}}
 }
 
 // sorted are the sizes of an offer, the cheapest first.

@@ -9,11 +9,9 @@ import (
 	"fmt"
 	"time"
 
-	"domicile/internal/amount"
 	"domicile/internal/callhome"
 	"domicile/internal/channel"
 	"domicile/internal/fault"
-	"domicile/internal/plan"
 	"domicile/internal/site"
 	"domicile/internal/site/machine"
 	"domicile/internal/site/machine/cloud/provider"
@@ -47,8 +45,7 @@ func (m *Maker) Ensure(ctx context.Context, id string, shape machine.Shape, prep
 			return err
 		}
 		r = Rental{Token: rand.Text(), Site: m.o.Site, Workspace: id, Size: size.Name, Disk: disk, Hour: size.Hour, Ordered: time.Now()}
-		price := plan.Price{Hour: size.Hour, Currency: offer.Currency}
-		site.Tell(ctx, "ordering an instance of the size %s (%d processors, %s; %s)", size.Name, size.Processors, amount.Of(size.MemoryBytes), price)
+		site.Tell(ctx, "ordering an instance of the size %s", sizeOf(size, offer))
 		mine, err := m.o.Ledger.Order(ctx, r)
 		if err != nil {
 			return err
