@@ -143,9 +143,9 @@ func (r *Runner) compare(ctx context.Context, name string, s place, instances []
 			}
 		}
 		switch {
-		case !found && w.State == records.Lost && w.Reason == reasonGone:
+		case !found && w.State == records.Lost && w.Reason == reasonOfGone(s):
 		case !found:
-			err = r.o.Store.SetSeenState(ctx, w, records.Lost, reasonGone)
+			err = r.o.Store.SetSeenState(ctx, w, records.Lost, reasonOfGone(s))
 		case i.Running && w.State == records.Lost:
 			err = r.o.Store.SetSeenState(ctx, w, records.Ready, "")
 		case !i.Running && w.Wanted == records.WantRunning:
@@ -158,6 +158,14 @@ func (r *Runner) compare(ctx context.Context, name string, s place, instances []
 		}
 	}
 	return nil
+}
+
+// reasonOfGone says what is gone with a workspace that its site has no more.
+func reasonOfGone(s place) string {
+	if s.can.Apart {
+		return "its machine is gone, and with it all that was not pushed; provision it again"
+	}
+	return reasonGone
 }
 
 const reasonGone = "it is gone from its site; provision it again: its source is still in its volume"

@@ -108,7 +108,7 @@ func TestARentedInstance(t *testing.T) {
 	eventually(t, 60*time.Second, "it is said to be gone", func() bool {
 		return skipper.workspace(t, "chartered").State == client.WorkspaceState("failed") || skipper.workspace(t, "chartered").State == client.WorkspaceState("lost")
 	})
-	assert.Contains(t, skipper.domicile(t, "show", "chartered").out, "gone")
+	assert.Contains(t, skipper.domicile(t, "show", "chartered").out, "its machine is gone, and with it all that was not pushed")
 	require.Equal(t, 0, skipper.domicile(t, "remove", "chartered", "-yes").status)
 	eventually(t, 60*time.Second, "nothing is paid for", func() bool { return len(open()) == 0 })
 
