@@ -200,7 +200,11 @@ var prepareCommand = command{
 					return
 				}
 				if *keep > 0 {
-					fmt.Fprintf(t.out, "%d are kept warm from now on. To see how many there are: domicile prepare\n", *keep)
+					costs := ""
+					if p.Price != nil {
+						costs = fmt.Sprintf(", for %s %s an hour", p.Price.PerHour, p.Price.Currency)
+					}
+					fmt.Fprintf(t.out, "%d are kept warm from now on%s. To see how many there are: domicile prepare\n", *keep, costs)
 				}
 				fmt.Fprintf(t.out, "Prepared. To begin with it: domicile provision %s\n", p.Source)
 			})
@@ -227,6 +231,9 @@ func printPrepared(t *terminal, list []client.Prepared) {
 	}
 	table.flush()
 	for _, p := range list {
+		if p.Price != nil {
+			fmt.Fprintf(t.out, "%s: what is kept warm costs %s %s an hour, %s a month.\n", p.Name, p.Price.PerHour, p.Price.Currency, p.Price.PerMonth)
+		}
 		if p.Keeping != nil {
 			fmt.Fprintf(t.out, "%s: one could not be kept warm, and is made again: %s\n", p.Name, *p.Keeping)
 		}

@@ -933,8 +933,11 @@ type Prepared struct {
 	Kept     *int       `json:"kept,omitempty"`
 	Name     string     `json:"name"`
 	Prepared *time.Time `json:"prepared,omitempty"`
-	Reason   *string    `json:"reason,omitempty"`
-	Ref      *string    `json:"ref,omitempty"`
+
+	// Price What something costs while it runs.
+	Price  *Price  `json:"price,omitempty"`
+	Reason *string `json:"reason,omitempty"`
+	Ref    *string `json:"ref,omitempty"`
 
 	// Run One carrying-out of a plan.
 	Run    *Run          `json:"run,omitempty"`

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"domicile/internal/fault"
+	"domicile/internal/plan"
 	"domicile/internal/records"
 	"domicile/internal/run"
 )
@@ -133,6 +134,10 @@ func (s *Server) preparedView(ctx context.Context, w records.Workspace, follow b
 			}
 		}
 		v.Keep, v.Kept = &w.Keep, &ready
+		here := s.o.Runner.SettingsAt(w.Site)
+		if size, err := plan.ChooseSize(here.Sizes, w.Size, here.Size); err == nil { // of all together
+			v.Price = priceView(plan.Price{Hour: size.Price.Hour * int64(w.Keep), Currency: size.Price.Currency})
+		}
 	}
 	full, err := s.view(ctx, w)
 	v.Run = full.Run

@@ -225,6 +225,9 @@ func (s *Server) serve(ctx context.Context, conn net.Conn, config *ssh.ServerCon
 // find finds the person's workspace and tells why it cannot be used.
 func (s *Server) find(ctx context.Context, account int64, name string) (records.Workspace, error) {
 	w, err := s.Directory.WorkspaceByName(ctx, account, name)
+	if err == nil && w.Hidden() { // nobody gets into it
+		err = records.ErrNotFound
+	}
 	if !errors.Is(err, records.ErrNotFound) {
 		if err == nil {
 			err = usable(w)

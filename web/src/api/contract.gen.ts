@@ -1694,6 +1694,7 @@ export interface components {
             kept?: number;
             /** @description Why fewer are kept than are to be. */
             keeping?: string;
+            price?: components["schemas"]["Price"];
             /** Format: int64 */
             bytes: number;
             /** Format: date-time */

@@ -29,7 +29,7 @@ export function PreparedSources() {
                 {p.state}
                 {p.commit && `, commit ${p.commit.slice(0, 12)}`}
                 {p.follow && ", follows its branch"}
-                {p.keep !== undefined && `, ${p.kept ?? 0} of ${p.keep} kept warm`}
+                {p.keep !== undefined && `, ${p.kept ?? 0} of ${p.keep} kept warm${p.price ? ` for ${p.price.perHour} ${p.price.currency} an hour` : ""}`}
                 {p.bytes > 0 && `, ${amount(p.bytes)}`}
                 {p.used && (
                   <>
