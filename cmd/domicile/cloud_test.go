@@ -355,3 +355,41 @@ func TestWhatCannotBeRented(t *testing.T) {
 	require.NoError(t, c.maker.RemoveSpare(ctx, strange[0].Name))
 	assert.Empty(t, c.open(t))
 }
+
+// An answer that has the instance of another order takes it from nobody, whether the provider shows
+// at once whose it is or later.
+func TestAnAnswerWithTheInstanceOfAnother(t *testing.T) {
+	ctx := t.Context()
+	for _, lag := range []time.Duration{0, 300 * time.Millisecond} {
+		c := newChandlery(t, standin.Options{Quota: 9, Lag: lag, Computers: newPretended()})
+		c.at.Order(standin.Fault{Call: "createInstance", Kind: standin.Lose, Times: 1})
+		require.Error(t, c.maker.Ensure(ctx, "w1", dinghy, nil), "it is made, and nobody knows")
+		c.at.Order(standin.Fault{Call: "createInstance", Kind: standin.Repeat, Times: 1})
+		if err := c.maker.Ensure(ctx, "w2", dinghy, nil); err != nil { // it is seen at once, or later
+			assert.Equal(t, "provider-nonsense", fault.Code(err))
+		}
+		for _, id := range []string{"w1", "w2"} {
+			require.Eventually(t, func() bool {
+				if c.maker.Ensure(ctx, id, dinghy, nil) != nil {
+					return false
+				}
+				_, err := c.maker.Start(ctx, id)
+				return err == nil
+			}, 20*time.Second, 20*time.Millisecond, id)
+		}
+		list, err := c.account.List(ctx, "")
+		require.NoError(t, err)
+		require.Len(t, list, 2)
+		for _, i := range list {
+			r, err := c.store.RentalByToken(ctx, i.Token)
+			require.NoError(t, err)
+			assert.Equal(t, i.Id, r.Instance)
+			assert.Equal(t, i.Tags["workspace"], r.Workspace)
+		}
+		require.NoError(t, c.maker.Remove(ctx, "w2"))
+		_, found, err := c.maker.Find(ctx, "w1")
+		require.NoError(t, err)
+		assert.True(t, found, "the other one's is left alone")
+		assert.Len(t, c.open(t), 1)
+	}
+}

@@ -62,7 +62,7 @@ func (m *Maker) listed(ctx context.Context, r Rental) (i provider.Instance, foun
 		m.seen(r.Instance)
 		return i, true, nil
 	}
-	i, err = m.o.Provider.Instance(ctx, r.Instance)
+	i, err = m.look(ctx, r)
 	switch {
 	case err == nil:
 		m.seen(r.Instance)
@@ -173,10 +173,13 @@ func (m *Maker) giveBack(ctx context.Context, r Rental) error {
 		if err != nil {
 			return err
 		}
-		if _, err := m.o.Ledger.Place(ctx, r.Token, i.Id); err != nil {
+		if err := m.placed(ctx, r, i.Id); err != nil {
 			return err
 		}
 		r.Instance = i.Id
+	}
+	if _, err := m.look(ctx, r); err != nil && fault.Code(err) != "instance-gone" { // never another one's
+		return err
 	}
 	err := m.o.Provider.Delete(ctx, r.Instance)
 	if fault.Code(err) == "instance-gone" && time.Since(r.Ordered) < m.o.Settling {
@@ -185,7 +188,7 @@ func (m *Maker) giveBack(ctx context.Context, r Rental) error {
 	if gone(err) != nil {
 		return err
 	}
-	i, err := m.o.Provider.Instance(ctx, r.Instance)
+	i, err := m.look(ctx, r)
 	switch {
 	case fault.Code(err) == "instance-gone": // it is longer gone than it is told of
 	case err != nil:

@@ -33,7 +33,8 @@ type Ledger interface {
 	Rentals(ctx context.Context, site string) ([]Rental, error)
 	// ByToken finds a rental, also one that has ended.
 	ByToken(ctx context.Context, token string) (r Rental, found bool, err error)
-	// Place notes which instance came of an order; false: another order has that instance.
+	// Place notes which instance came of an order; empty: it is not known after all. false: another
+	// order has that instance.
 	Place(ctx context.Context, token, instance string) (bool, error)
 	// Mark keeps a mark with a rental.
 	Mark(ctx context.Context, token, mark string) error

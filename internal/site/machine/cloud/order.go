@@ -60,7 +60,7 @@ func (m *Maker) Ensure(ctx context.Context, id string, shape machine.Shape, prep
 // stays tells whether the instance of a rental is there and as large as is wanted; one that is
 // gone, or in which nothing was made, is given back.
 func (m *Maker) stays(ctx context.Context, r Rental, offer provider.Offer, shape machine.Shape) (bool, error) {
-	i, err := m.o.Provider.Instance(ctx, r.Instance)
+	i, err := m.look(ctx, r)
 	switch {
 	case fault.Code(err) == "instance-gone" && time.Since(r.Ordered) < m.o.Settling:
 		return true, nil // the provider does not show it yet
@@ -106,11 +106,7 @@ func (m *Maker) order(ctx context.Context, r Rental, offer provider.Offer) error
 	if err != nil {
 		return err
 	}
-	fresh, err := m.o.Ledger.Place(ctx, r.Token, i.Id)
-	if err == nil && !fresh {
-		err = fault.Transient(nil, "provider-nonsense", "ask the provider", "the provider at %s gives one instance, %s, for two orders", m.o.Place, i.Id)
-	}
-	if err != nil {
+	if err := m.placed(ctx, r, i.Id); err != nil {
 		return err
 	}
 	if over(i) {
@@ -121,6 +117,52 @@ func (m *Maker) order(ctx context.Context, r Rental, offer provider.Offer) error
 		return errFailed(r, i)
 	}
 	return nil
+}
+
+// placed notes that an instance came of an order, unless the provider says elsewhere that it is
+// another one's. An order that has it by such a mistake gives it up.
+func (m *Maker) placed(ctx context.Context, r Rental, id string) error {
+	r.Instance = id
+	if _, err := m.look(ctx, r); err != nil && fault.Code(err) != "instance-gone" { // it may not be shown yet
+		return err
+	}
+	mine, err := m.o.Ledger.Place(ctx, r.Token, id)
+	if err != nil || mine {
+		return err
+	}
+	rentals, err := m.o.Ledger.Rentals(ctx, m.o.Site)
+	if err != nil {
+		return err
+	}
+	for _, other := range rentals {
+		if other.Instance == id && other.Token != r.Token {
+			if _, err := m.look(ctx, other); fault.Code(err) != "provider-nonsense" {
+				return m.another(id)
+			}
+		}
+	}
+	if mine, err = m.o.Ledger.Place(ctx, r.Token, id); err == nil && !mine {
+		err = m.another(id)
+	}
+	return err
+}
+
+// another is an answer that has an instance of another order.
+func (m *Maker) another(id string) error {
+	return fault.Transient(nil, "provider-nonsense", "ask the provider", "the provider at %s gives the instance %s for two orders", m.o.Place, id)
+}
+
+// look asks for the instance of a rental by its id. One that is another order's is not the
+// rental's: which is, is not known then, and the order tells when it is made again.
+func (m *Maker) look(ctx context.Context, r Rental) (provider.Instance, error) {
+	i, err := m.o.Provider.Instance(ctx, r.Instance)
+	if err != nil || i.Token == r.Token {
+		return i, err
+	}
+	if _, err := m.o.Ledger.Place(ctx, r.Token, ""); err != nil {
+		return i, err
+	}
+	return i, m.another(r.Instance)
 }
 
 // refused tells that an order was refused for good: no instance can come of it.
@@ -157,14 +199,27 @@ const (
 	waitEvery = 2 * time.Second
 )
 
+// known is the rental of a workspace with its instance: where that is not known, its order tells.
+func (m *Maker) known(ctx context.Context, id string) (Rental, error) {
+	r, err := m.rental(ctx, id)
+	if err != nil || r.Instance != "" {
+		return r, err
+	}
+	offer, err := m.o.Provider.Offer(ctx)
+	if err == nil {
+		err = m.order(ctx, r, offer)
+	}
+	if err != nil {
+		return r, err
+	}
+	return m.rental(ctx, id)
+}
+
 // Start has an instance run, and waits until it has called and its engine answers.
 func (m *Maker) Start(ctx context.Context, id string) (how string, err error) {
-	r, err := m.rental(ctx, id)
+	r, err := m.known(ctx, id)
 	if err != nil {
 		return "", err
-	}
-	if r.Instance == "" {
-		return "", fault.Transient(nil, "machine-silent", "", "the instance of the workspace %s is being ordered", id)
 	}
 	ctx, cancel := context.WithTimeout(ctx, startLimit)
 	defer cancel()
@@ -174,7 +229,13 @@ func (m *Maker) Start(ctx context.Context, id string) (how string, err error) {
 	}
 	asked, said := false, ""
 	for {
-		i, err := m.o.Provider.Instance(ctx, r.Instance)
+		i, err := m.look(ctx, r)
+		if fault.Code(err) == "provider-nonsense" { // it may have none any more
+			if r, err = m.known(ctx, id); err != nil {
+				return "", err
+			}
+			i, err = m.look(ctx, r)
+		}
 		if state := string(i.State); err == nil && state != said {
 			site.Tell(ctx, "the instance %s is %s", r.Instance, state)
 			said = state
@@ -230,7 +291,7 @@ func (m *Maker) Stop(ctx context.Context, id string) error {
 		return err
 	}
 	for {
-		i, err := m.o.Provider.Instance(ctx, r.Instance)
+		i, err := m.look(ctx, r)
 		switch {
 		case err == nil && i.State == provider.Stopped:
 			return nil
