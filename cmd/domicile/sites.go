@@ -23,6 +23,7 @@ var sitesCommand = command{
 		through := f.String("through", "", "adding one: the hosts that lead there, the nearest first: ssh://USER@HOST:PORT, with commas between")
 		allow := f.String("allow", "", "changing one: what definitions may ask for there, with commas between; none: nothing; service: what the service allows")
 		sizes := f.String("sizes", "", "changing one: its sizes, as NAME=PROCESSORS:MEMORY:PRICE-AN-HOUR, with commas between; service: those of the service")
+		most := f.String("most", "", "changing one: how many workspaces may run there at a time; none: as many as there is room for")
 		key := f.String("key", "", "adding a provider, or changing it: the file with the key of the account there; -: standard input")
 		size := f.String("size", "", "changing one: the size of a workspace that asks for none; none: no limits; service: that of the service")
 		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
@@ -50,14 +51,14 @@ var sitesCommand = command{
 			case "examine":
 				return examineSite(ctx, t, c, name, *asJSON)
 			case "change":
-				change := client.SiteSettings{Allow: given(*allow), Sizes: given(*sizes), Size: given(*size)}
+				change := client.SiteSettings{Allow: given(*allow), Sizes: given(*sizes), Size: given(*size), Most: given(*most)}
 				if *key != "" {
 					if change.Key, err = readKey(t, *key); err != nil {
 						return err
 					}
 				}
 				if change == (client.SiteSettings{}) {
-					return wrongUse("say what is to be another there: -allow, -sizes, -size or -key")
+					return wrongUse("say what is to be another there: -allow, -sizes, -size, -most or -key")
 				}
 				_, err = client.Answer[struct{}](c.ChangeSite(ctx, name, change))
 			case "trust":

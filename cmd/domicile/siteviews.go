@@ -82,6 +82,9 @@ func saidOf(s client.Site) (list []string) {
 	if s.Unlimited != nil {
 		say("%d run there without a limit.", *s.Unlimited)
 	}
+	if s.Most != nil {
+		say("Of the workspaces there %d may run at a time.", *s.Most)
+	}
 	if s.Alone != nil {
 		say("Each workspace has a machine of its own there, in which a definition may ask for what would be too much elsewhere.")
 	}

@@ -22,7 +22,7 @@ func (s *Server) ChangeSite(ctx context.Context, q ChangeSiteRequestObject) (Cha
 			return nil, err
 		}
 	}
-	return ChangeSite204Response{}, s.o.Runner.ChangeSite(ctx, q.Name, run.Change{Allow: q.Body.Allow, Sizes: q.Body.Sizes, Size: q.Body.Size})
+	return ChangeSite204Response{}, s.o.Runner.ChangeSite(ctx, q.Name, run.Change{Allow: q.Body.Allow, Sizes: q.Body.Sizes, Size: q.Body.Size, Most: q.Body.Most})
 }
 
 // slowFrom is how long an examination takes from which on a site is slow.
@@ -36,6 +36,9 @@ func (s *Server) describeSite(ctx context.Context, v *Site, found run.Examined) 
 		v.Sizes = appendTo(v.Sizes, sizeView(size))
 	}
 	v.Size = optional(here.Size)
+	if here.Most > 0 {
+		v.Most = &here.Most
+	}
 	if len(here.Allow) > 0 {
 		v.Allow = new([]string(here.Allow))
 	}

@@ -1119,9 +1119,12 @@ type Site struct {
 	Gpu         *bool    `json:"gpu,omitempty"`
 	Kind        SiteKind `json:"kind"`
 	MemoryBytes *int64   `json:"memoryBytes,omitempty"`
-	Name        string   `json:"name"`
 
-	// Own The settings that the site has of its own: allow, sizes, size.
+	// Most How many workspaces may run there at a time. Default: as many as there is room for.
+	Most *int   `json:"most,omitempty"`
+	Name string `json:"name"`
+
+	// Own The settings that the site has of its own: allow, sizes, size, most.
 	Own *[]string `json:"own,omitempty"`
 
 	// Problem Why it is not ready.
@@ -1170,6 +1173,9 @@ type SiteSettings struct {
 
 	// Key Another key of the account at a provider, where the site is one of rented instances.
 	Key *string `json:"key,omitempty"`
+
+	// Most How many workspaces may run there at a time; none: as many as there is room for.
+	Most *string `json:"most,omitempty"`
 
 	// Size The size of a workspace there that asks for none; none: no limits.
 	Size *string `json:"size,omitempty"`

@@ -191,6 +191,16 @@ func (q Queries) SetSite(ctx context.Context, id int64, site string) error {
 	return q.change(ctx, ErrNotFound, "UPDATE workspaces SET site = $2 WHERE id = $1", id, site)
 }
 
+// RunningAt counts the workspaces that run at a site, or are to, beside one; nobody else counts
+// there until the transaction ends. What is kept warm makes way, and is not counted.
+func (q Queries) RunningAt(ctx context.Context, site string, beside int64) (n int, err error) {
+	if _, err := q.db.Exec(ctx, "SELECT 1 FROM sites WHERE name = $1 FOR UPDATE", site); err != nil {
+		return 0, err
+	}
+	err = q.db.QueryRow(ctx, "SELECT count(*) FROM workspaces WHERE site = $1 AND id <> $2 AND planned > 0 AND wanted = '"+WantRunning+"' AND kind NOT IN ('"+IsPrepared+"', '"+IsKept+"') AND state NOT IN ('"+Stopped+"', '"+Failed+"')", site, beside).Scan(&n)
+	return n, err
+}
+
 // SetPlan keeps the plan of a workspace and the commit it is for.
 func (q Queries) SetPlan(ctx context.Context, id int64, commit string, plan json.RawMessage) error {
 	return q.change(ctx, ErrNotFound, "UPDATE workspaces SET commit = $2, plan = $3, planned = planned + 1 WHERE id = $1", id, commit, plan)

@@ -174,6 +174,16 @@ func (r *Runner) candidate(ctx context.Context, at place, planAt func(site strin
 	if err != nil {
 		return c, fmt.Errorf("count the workspaces at %s: %w", at.name, err)
 	}
+	running := 0
+	for _, w := range workspaces {
+		if w.ShouldRun() && !w.Hidden() {
+			running++
+		}
+	}
+	if most := r.SettingsAt(at.name).Most; most > 0 && running >= most {
+		c.err = errMost(at.name, most)
+		return c, nil
+	}
 	c.load = float64(len(workspaces)) / float64(max(found.MemoryBytes, 1))
 	c.there, c.err = hasImage(ctx, at, c.plan, c.plan.Container.Image)
 	return c, nil

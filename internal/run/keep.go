@@ -93,6 +93,13 @@ func (r *Runner) keepOf(ctx context.Context, w records.Workspace, tips map[int64
 	if at.drained { // it is to be emptied
 		wanted = 0
 	}
+	if most := r.SettingsAt(w.Site).Most; most > 0 { // people come first
+		running, err := r.o.Store.RunningAt(ctx, w.Site, 0)
+		if err != nil {
+			return err
+		}
+		wanted = min(wanted, max(0, most-running))
+	}
 	for _, k := range kept {
 		switch {
 		case k.Wanted == records.WantRemoved: // it is on its way

@@ -128,6 +128,11 @@ func (c *execution) makePlan(ctx context.Context, position int) error {
 				return err
 			}
 		}
+		if !c.kind().replaces { // else it runs there already
+			if err := c.mayRun(ctx, db, c.workspace.Site, c.workspace.ID); err != nil {
+				return err
+			}
+		}
 		if err := db.SetSite(ctx, c.workspace.ID, c.workspace.Site); err != nil {
 			return err
 		}

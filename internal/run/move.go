@@ -49,6 +49,9 @@ func (r *Runner) Move(ctx context.Context, account int64, name, site, size strin
 			return err
 		}
 		p, err := r.mayMove(ctx, db, w, to, size)
+		if err == nil {
+			err = r.mayRun(ctx, db, site, w.ID)
+		}
 		if err != nil {
 			return err
 		}

@@ -190,9 +190,12 @@ func (r *Runner) Start(ctx context.Context, account int64, name string) (records
 	if w, err := r.o.Store.WorkspaceByName(ctx, account, name); err == nil && w.Kind == records.IsHelper && w.State == records.Failed {
 		return r.makeHelperAgain(ctx, account, name)
 	}
-	return r.request(ctx, account, name, records.KindStart, records.WantRunning, func(_ records.Queries, w records.Workspace) ([]plan.Step, error) {
+	return r.request(ctx, account, name, records.KindStart, records.WantRunning, func(db records.Queries, w records.Workspace) ([]plan.Step, error) {
 		if w.State == records.Ready {
 			return nil, fault.New("running-already", "", "the workspace %s is running already", name)
+		}
+		if err := r.mayRun(ctx, db, w.Site, w.ID); err != nil {
+			return nil, err
 		}
 		p, err := planOf(w)
 		if err != nil {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"domicile/internal/fault"
@@ -20,6 +21,7 @@ type ownSettings struct {
 	Allow *judge.Policy `json:"allow,omitempty"`
 	Sizes *[]plan.Size  `json:"sizes,omitempty"`
 	Size  *string       `json:"size,omitempty"`
+	Most  int           `json:"most,omitempty"`
 }
 
 // The words that stand for no setting of a site's own, and for one that is empty.
@@ -34,6 +36,7 @@ type SiteSettings struct {
 	Sizes []plan.Size
 	Given judge.Policy // what is allowed beyond, because each workspace has a machine of its own
 	Size  string       // of a workspace that asks for none; empty: no limits
+	Most  int          // how many workspaces may run there at a time; 0: as many as there is room for
 	Own   []string     // those that the site has of its own, by their names
 }
 
@@ -53,6 +56,9 @@ func (r *Runner) SettingsAt(site string) SiteSettings {
 	}
 	if at.own.Size != nil {
 		s.Size, s.Own = *at.own.Size, append(s.Own, "size")
+	}
+	if at.own.Most > 0 {
+		s.Most, s.Own = at.own.Most, append(s.Own, "most")
 	}
 	if offered := r.Examined(site).Sizes; len(offered) > 0 { // it has these, whatever anybody wishes
 		s.Sizes, s.Own = offered, slices.DeleteFunc(s.Own, func(name string) bool { return name == "sizes" })
@@ -75,7 +81,7 @@ func readOwn(v records.Site) (own ownSettings, err error) {
 
 // Change is what is to be another at a site; nil stays, the word service gives the service's.
 type Change struct {
-	Allow, Sizes, Size *string
+	Allow, Sizes, Size, Most *string
 }
 
 // ChangeSite changes what a site has of its own in place of the service's settings. It counts
@@ -149,6 +155,16 @@ func (c Change) apply(own *ownSettings, sizes []plan.Size, size string) error {
 				named = ""
 			}
 			own.Size = &named
+		}
+	}
+	if c.Most != nil {
+		own.Most = 0
+		if *c.Most != asService && *c.Most != asNone {
+			n, err := strconv.Atoi(*c.Most)
+			if err != nil || n < 1 {
+				return fault.New("bad-number", "give a number of workspaces from 1 on, or none", "%q is no number of workspaces", *c.Most)
+			}
+			own.Most = n
 		}
 	}
 	if own.Sizes != nil {

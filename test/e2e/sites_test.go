@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"context"
 	"os"
 	"testing"
 	"time"
@@ -78,4 +79,44 @@ func TestSeveralSites(t *testing.T) {
 		require.Equal(t, 0, a.status, a.err)
 		assert.NotContains(t, a.out, name)
 	}
+}
+
+// At a site where as many workspaces run as may, one more waits until another rests; what is kept
+// warm makes way.
+func TestASiteThatIsFull(t *testing.T) {
+	change := func(most string) answer { return skipper.domicile(t, "sites", "change", "this-host", "-most", most) }
+	assert.Contains(t, change("0").err, "no number of workspaces")
+	assert.Contains(t, change("many").err, "no number of workspaces")
+	assert.Contains(t, finn.domicile(t, "sites", "change", "this-host", "-most", "9").err, "administrator")
+	list, err := client.Answer[[]client.Workspace](skipper.api.ListWorkspaces(t.Context()))
+	require.NoError(t, err)
+	require.Empty(t, list, "others would count")
+	source := publish(t, "berth", `{"image": "BASE"}`, nil)
+	a := change("1")
+	require.Equal(t, 0, a.status, a.err)
+	t.Cleanup(func() {
+		_ = skipper.command(context.WithoutCancel(t.Context()), "", "sites", "change", "this-host", "-most", "none").Run()
+	})
+	assert.Contains(t, a.out, "Of the workspaces there 1 may run at a time.")
+	a = skipper.domicile(t, "prepare", source, "-keep", "1")
+	require.Equal(t, 0, a.status, a.err)
+	t.Cleanup(func() {
+		_ = skipper.command(context.WithoutCancel(t.Context()), "", "prepare", "remove", "berth@").Run()
+	})
+	warm(t, 1)
+	require.Equal(t, 0, skipper.provision(t, source, "berth-one").status)
+	warm(t, 0)
+	a = finn.provision(t, source, "berth-two")
+	assert.Equal(t, 1, a.status)
+	assert.Contains(t, a.err, "as many workspaces run at the site this-host as may at a time: 1")
+	assert.Contains(t, finn.domicile(t, "show", "berth-two").out, "stop one there, or choose another site")
+	require.Equal(t, 0, skipper.domicile(t, "stop", "berth-one").status)
+	a = finn.domicile(t, "provision", source, "-name", "berth-two")
+	require.Equal(t, 0, a.status, a.err)
+	assert.Contains(t, skipper.domicile(t, "start", "berth-one").err, "as may at a time")
+	require.Equal(t, 0, change("none").status)
+	a = skipper.domicile(t, "start", "berth-one")
+	assert.Equal(t, 0, a.status, a.err)
+	skipper.remove(t, "berth-one")
+	finn.remove(t, "berth-two")
 }

@@ -1311,6 +1311,8 @@ export interface components {
             sizes?: string;
             /** @description The size of a workspace there that asks for none; none: no limits. */
             size?: string;
+            /** @description How many workspaces may run there at a time; none: as many as there is room for. */
+            most?: string;
             /**
              * Format: password
              * @description Another key of the account at a provider, where the site is one of rented instances.
@@ -1386,7 +1388,9 @@ export interface components {
             devices?: string[];
             /** @description What definitions may ask for there. */
             allow?: string[];
-            /** @description The settings that the site has of its own: allow, sizes, size. */
+            /** @description How many workspaces may run there at a time. Default: as many as there is room for. */
+            most?: number;
+            /** @description The settings that the site has of its own: allow, sizes, size, most. */
             own?: string[];
             sizes?: components["schemas"]["Size"][];
             /** @description Of a workspace that asks for none. Default: no limits. */
