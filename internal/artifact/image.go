@@ -38,6 +38,9 @@ func (s *Store) Image(ctx context.Context, reference string) (resolved string, m
 	}
 	resolved = ref.Context().Name() + "@" + d.Digest.String()
 	image, err := d.Image()
+	if err != nil && d.MediaType.IsIndex() {
+		image, err = other(d)
+	}
 	if err != nil {
 		return "", nil, explain(err, reference)
 	}
@@ -56,6 +59,25 @@ func (s *Store) Image(ctx context.Context, reference string) (resolved string, m
 		}
 	}
 	return resolved, metadata, nil
+}
+
+// other gives an image of an index for the processors that it has, where the usual ones are not
+// among them: what the metadata says is the same for all.
+func other(d *remote.Descriptor) (v1.Image, error) {
+	index, err := d.ImageIndex()
+	if err != nil {
+		return nil, err
+	}
+	list, err := index.IndexManifest()
+	if err != nil {
+		return nil, err
+	}
+	for _, m := range list.Manifests {
+		if m.MediaType.IsImage() && (m.Platform == nil || m.Platform.OS == "linux") {
+			return index.Image(m.Digest)
+		}
+	}
+	return nil, errors.New("it is for no processors on which Linux runs")
 }
 
 // knownImage is what is kept of an image.
