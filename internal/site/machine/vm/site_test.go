@@ -18,8 +18,8 @@ import (
 	"domicile/internal/site/sitetest"
 )
 
-// A machine of its own is a place like others.
-func TestSite(t *testing.T) {
+// A machine of its own is a place like others. It takes four minutes: scripts/test places runs it.
+func TestMachinesAreAPlace(t *testing.T) {
 	folder, err := os.MkdirTemp("", "domicile-machines-")
 	require.NoError(t, err)
 	require.NoError(t, os.Chmod(folder, 0o755))
