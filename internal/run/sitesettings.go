@@ -162,7 +162,7 @@ func (c Change) apply(own *ownSettings, sizes []plan.Size, size string) error {
 		if *c.Most != asService && *c.Most != asNone {
 			n, err := strconv.Atoi(*c.Most)
 			if err != nil || n < 1 {
-				return fault.New("bad-number", "give a number of workspaces from 1 on, or none", "%q is no number of workspaces", *c.Most)
+				return fault.New("bad-limit", "give a number of workspaces from 1 on, or none", "%q is no number of workspaces", *c.Most)
 			}
 			own.Most = n
 		}
