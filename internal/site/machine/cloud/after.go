@@ -16,22 +16,28 @@ const (
 	afterEvery = 20 * time.Second
 )
 
-// instances is the provider's list, by ids, of a moment ago.
-func (m *Maker) instances(ctx context.Context) (map[string]provider.Instance, error) {
-	m.asking.Lock()
-	defer m.asking.Unlock()
-	m.mu.Lock()
-	list, current := m.list, m.list != nil && time.Since(m.asked) < fresh
-	m.mu.Unlock()
-	if current {
-		return list, nil
-	}
+// instances is the provider's list, by ids, of a moment ago. One asks for it at a time.
+func (m *Maker) instances(ctx context.Context) (list map[string]provider.Instance, err error) {
+	err = m.turns.Take(ctx, "the list", func() error {
+		m.mu.Lock()
+		current := m.list != nil && time.Since(m.asked) < fresh
+		list = m.list
+		m.mu.Unlock()
+		if !current {
+			list, err = m.askList(ctx)
+		}
+		return err
+	})
+	return list, err
+}
+
+func (m *Maker) askList(ctx context.Context) (map[string]provider.Instance, error) {
 	asked := time.Now()
 	all, err := m.o.Provider.List(ctx, tagSite+"="+m.ours())
 	if err != nil {
 		return nil, err
 	}
-	list = map[string]provider.Instance{}
+	list := map[string]provider.Instance{}
 	for _, i := range all {
 		if i.Tags[tagSite] == m.ours() { // whatever else it lists is not ours
 			list[i.Id] = i

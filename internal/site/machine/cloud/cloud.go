@@ -70,8 +70,7 @@ type Maker struct {
 	list    map[string]provider.Instance
 	missing map[string]time.Time // since when an instance is not listed
 	strange []machine.Spare      // instances of ours that the ledger does not know
-	asking  sync.Mutex           // one asks for the list at a time
-	filling sync.Mutex           // one makes a disk at a time
+	turns   machine.Turns        // of the list, and of each disk
 
 	leave context.CancelFunc
 	parts sync.WaitGroup

@@ -1,6 +1,7 @@
 package cloud
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -32,11 +33,9 @@ func (m *Maker) disk(ctx context.Context, offer provider.Offer, shape machine.Sh
 	if offer.Disks == nil || !*offer.Disks || shape.Base == "" || prepare == nil || m.o.Folder == "" {
 		return "", nil
 	}
-	smallest := slices.MinFunc(offer.Sizes, func(a, b provider.Size) int { return int(min(max(a.DiskBytes-b.DiskBytes, -1), 1)) }).DiskBytes
+	smallest := slices.MinFunc(offer.Sizes, func(a, b provider.Size) int { return cmp.Compare(a.DiskBytes, b.DiskBytes) }).DiskBytes
 	name = m.diskPrefix() + digest(fmt.Sprint(shape.Base, smallest))
-	m.filling.Lock()
-	defer m.filling.Unlock()
-	if err = m.keepDisk(ctx, name, smallest, prepare); err != nil && ctx.Err() == nil {
+	if err = m.turns.Take(ctx, name, func() error { return m.keepDisk(ctx, name, smallest, prepare) }); err != nil && ctx.Err() == nil {
 		if !errors.Is(err, datadisk.ErrNoEngine) {
 			m.o.Say("the provider gets no disk to begin with; the instance is brought what it needs: %v", err)
 		}

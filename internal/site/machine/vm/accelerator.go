@@ -32,7 +32,7 @@ const (
 
 // accelerator finds out, once, which one truly works.
 func (m *Maker) accelerator(ctx context.Context) (a accelerator, err error) {
-	err = m.turns.take(ctx, "the accelerator", func() error {
+	err = m.turns.Take(ctx, "the accelerator", func() error {
 		m.mu.Lock()
 		known := m.chosen
 		m.mu.Unlock()

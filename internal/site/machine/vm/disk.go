@@ -119,7 +119,7 @@ func judgeDisk(file, from string) error {
 // blank gives an empty disk of a size for the engine's data, and makes it where it is none yet.
 func (m *Maker) blank(ctx context.Context, size int64) (file string, err error) {
 	file = m.in("templates", fmt.Sprintf("blank-%d.qcow2", size))
-	err = m.turns.take(ctx, file, func() error {
+	err = m.turns.Take(ctx, file, func() error {
 		if _, err := os.Stat(file); err == nil {
 			return nil
 		}

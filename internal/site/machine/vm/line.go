@@ -27,7 +27,7 @@ func (m *Maker) line(ctx context.Context, id, folder string) (*channel.Line, err
 			return l, nil
 		}
 	}
-	err := m.turns.take(ctx, "line of "+id, func() error {
+	err := m.turns.Take(ctx, "line of "+id, func() error {
 		m.mu.Lock()
 		now := m.lines[id]
 		m.mu.Unlock()

@@ -21,7 +21,7 @@ func (m *Maker) roomFor(ctx context.Context, id string, shape machine.Shape) (do
 		return nil, err
 	}
 	all -= all / leftToHost
-	err = m.turns.take(ctx, "the room", func() error {
+	err = m.turns.Take(ctx, "the room", func() error {
 		list, err := m.List(ctx)
 		if err != nil {
 			return err
@@ -42,7 +42,7 @@ func (m *Maker) roomFor(ctx context.Context, id string, shape machine.Shape) (do
 		return nil, err
 	}
 	return func() {
-		_ = m.turns.take(context.WithoutCancel(ctx), "the room", func() error { delete(m.starting, id); return nil })
+		_ = m.turns.Take(context.WithoutCancel(ctx), "the room", func() error { delete(m.starting, id); return nil })
 	}, nil
 }
 

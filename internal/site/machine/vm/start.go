@@ -33,7 +33,7 @@ const (
 // Start has a machine run. What does not work costs time and no more: a machine whose memory
 // cannot be read, or whose template does not fit, boots from its disks.
 func (m *Maker) Start(ctx context.Context, id string) (how string, err error) {
-	err = m.turns.take(ctx, id, func() error {
+	err = m.turns.Take(ctx, id, func() error {
 		folder, r, err := m.read(id)
 		if err != nil {
 			return err
@@ -270,7 +270,7 @@ func lastOf(folder, name string) string {
 
 // Suspend keeps a machine's memory, packed, and ends its process.
 func (m *Maker) Suspend(ctx context.Context, id string) error {
-	return m.turns.take(ctx, id, func() error {
+	return m.turns.Take(ctx, id, func() error {
 		folder, _, err := m.read(id)
 		if err != nil || !process.Runs(folder) {
 			return err

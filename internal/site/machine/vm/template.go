@@ -55,7 +55,7 @@ func (m *Maker) template(ctx context.Context, shape machine.Shape, prepare machi
 	if err != nil {
 		return "", err
 	}
-	return name, m.turns.take(ctx, name, func() error {
+	return name, m.turns.Take(ctx, name, func() error {
 		now := time.Now()
 		if err := os.Chtimes(m.in("templates", name, stateName), now, now); err == nil {
 			return nil // it is there, and is used

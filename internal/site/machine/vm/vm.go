@@ -46,7 +46,7 @@ type Options struct {
 type Maker struct {
 	o Options
 
-	turns    turns           // by machine, by template
+	turns    machine.Turns   // by machine, by template
 	making   sync.RWMutex    // read while a machine is made from a template
 	starting map[string]bool // machines that are about to run, for who has the turn of the room
 
@@ -137,7 +137,7 @@ func (m *Maker) read(id string) (folder string, r record, err error) {
 
 // Ensure makes a machine's folder and its disks. A folder without a record was not finished.
 func (m *Maker) Ensure(ctx context.Context, id string, shape machine.Shape, prepare machine.Prepare) error {
-	return m.turns.take(ctx, id, func() error {
+	return m.turns.Take(ctx, id, func() error {
 		folder, r, err := m.read(id)
 		if err == nil {
 			return m.reshape(ctx, id, folder, r, shape)
@@ -267,7 +267,7 @@ func (m *Maker) Mark(_ context.Context, id, mark string) error {
 
 // Remove ends a machine and removes its folder.
 func (m *Maker) Remove(ctx context.Context, id string) error {
-	return m.turns.take(ctx, id, func() error {
+	return m.turns.Take(ctx, id, func() error {
 		folder, err := m.folder(id)
 		if err != nil {
 			return err
@@ -285,7 +285,7 @@ func (m *Maker) Remove(ctx context.Context, id string) error {
 
 // Stop turns a machine off, when its engine has had a moment for what it has to write.
 func (m *Maker) Stop(ctx context.Context, id string) error {
-	return m.turns.take(ctx, id, func() error {
+	return m.turns.Take(ctx, id, func() error {
 		folder, _, err := m.read(id)
 		if err != nil {
 			return err

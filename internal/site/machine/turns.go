@@ -1,4 +1,4 @@
-package vm
+package machine
 
 import (
 	"context"
@@ -7,8 +7,8 @@ import (
 	"golang.org/x/sync/semaphore"
 )
 
-// turns lets one thing at a time be done to what a name stands for, in this process.
-type turns struct {
+// Turns lets one thing at a time be done to what a name stands for, in this process.
+type Turns struct {
 	mu  sync.Mutex
 	now map[string]*turn
 }
@@ -18,8 +18,8 @@ type turn struct {
 	wanting int // who has it or waits for it
 }
 
-// take does something when its turn has come. Who has no more time does not wait for it.
-func (t *turns) take(ctx context.Context, name string, do func() error) error {
+// Take does something when its turn has come. Who has no more time does not wait for it.
+func (t *Turns) Take(ctx context.Context, name string, do func() error) error {
 	t.mu.Lock()
 	if t.now == nil {
 		t.now = map[string]*turn{}
