@@ -39,7 +39,7 @@ func (g *Gate) Start(ctx context.Context, log *slog.Logger) error {
 	}
 	go g.serve(space.Listeners[0], log)
 	for _, l := range space.Listeners[1:] {
-		go pass(l)
+		go netspace.Join(l, l.Addr().String()) // the same address here
 	}
 	context.AfterFunc(ctx, func() { _ = space.Close() }) // nobody needs it any more
 	g.kept = &apart{space, space.Listeners[0].Addr().String()}
@@ -54,25 +54,6 @@ func texts(list []netip.AddrPort) (out []string) {
 		out = append(out, a.String())
 	}
 	return out
-}
-
-// pass joins what comes to an address in the other network to the same address here.
-func pass(l net.Listener) {
-	for {
-		near, err := l.Accept()
-		if err != nil {
-			return
-		}
-		go func() {
-			defer near.Close()
-			far, err := net.DialTimeout("tcp", l.Addr().String(), dialLimit)
-			if err != nil {
-				return
-			}
-			defer far.Close()
-			both(far, near, near)
-		}()
-	}
 }
 
 // Apart tells whether programs run in a network of their own: else one that does not ask its

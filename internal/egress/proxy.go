@@ -8,10 +8,10 @@ import (
 	"net"
 	"net/http"
 	"net/http/httputil"
-	"sync"
 	"time"
 
 	"domicile/internal/fault"
+	"domicile/internal/netspace"
 )
 
 // StatusUnasked is the answer of the proxy for an address that is not asked. No server
@@ -68,24 +68,7 @@ func (g *Gate) connect(w http.ResponseWriter, r *http.Request) {
 	if _, err := io.WriteString(near, "HTTP/1.1 200 Connection established\r\n\r\n"); err != nil {
 		return
 	}
-	both(far, near, buffered)
-}
-
-// both copies both ways until both directions have ended.
-func both(far, near net.Conn, nearReader io.Reader) {
-	var copies sync.WaitGroup
-	copies.Go(func() { oneWay(far, nearReader) })
-	copies.Go(func() { oneWay(near, far) })
-	copies.Wait()
-}
-
-func oneWay(to net.Conn, from io.Reader) {
-	_, _ = io.Copy(to, from)
-	if half, ok := to.(interface{ CloseWrite() error }); ok {
-		_ = half.CloseWrite()
-		return
-	}
-	_ = to.Close()
+	netspace.Both(far, near, buffered)
 }
 
 // serve serves the proxy on a listener until it closes.

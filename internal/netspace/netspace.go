@@ -5,9 +5,12 @@ package netspace
 import (
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"runtime"
+	"sync"
+	"time"
 
 	"golang.org/x/sys/unix"
 )
@@ -91,4 +94,44 @@ func (s *Space) Close() error {
 		errs = append(errs, s.File.Close())
 	}
 	return errors.Join(errs...)
+}
+
+// joinLimit bounds how long it takes to reach what is joined.
+const joinLimit = 15 * time.Second
+
+// Join joins what comes to a listener of another network to an address of this machine, until the
+// listener is closed.
+func Join(l net.Listener, to string) {
+	for {
+		near, err := l.Accept()
+		if err != nil {
+			return
+		}
+		go func() {
+			defer near.Close()
+			far, err := net.DialTimeout("tcp", to, joinLimit)
+			if err != nil {
+				return
+			}
+			defer far.Close()
+			Both(far, near, near)
+		}()
+	}
+}
+
+// Both copies both ways until both have ended; what comes from near is read from nearReader.
+func Both(far, near net.Conn, nearReader io.Reader) {
+	var copies sync.WaitGroup
+	copies.Go(func() { oneWay(far, nearReader) })
+	copies.Go(func() { oneWay(near, far) })
+	copies.Wait()
+}
+
+func oneWay(to net.Conn, from io.Reader) {
+	_, _ = io.Copy(to, from)
+	if half, ok := to.(interface{ CloseWrite() error }); ok {
+		_ = half.CloseWrite()
+		return
+	}
+	_ = to.Close()
 }

@@ -4,8 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
-	"net"
 	"os"
 	"path/filepath"
 
@@ -32,36 +30,13 @@ func NewMachines(folder, image string, reach []string, say func(format string, a
 	}
 	m := &Machines{space: space}
 	for n, l := range space.Listeners {
-		go pass(l, reach[n])
+		go netspace.Join(l, reach[n])
 	}
 	outlet := func(context.Context, string) (*os.File, error) { return space.Again() }
 	if m.maker, err = vm.New(vm.Options{Folder: folder, Image: image, Outlet: outlet, Say: say}); err != nil {
 		return nil, errors.Join(err, space.Close())
 	}
 	return m, nil
-}
-
-// pass joins what comes to an address of the machines' network to the same address of this host.
-func pass(l net.Listener, to string) {
-	for {
-		near, err := l.Accept()
-		if err != nil {
-			return
-		}
-		go func() {
-			defer near.Close()
-			far, err := net.Dial("tcp", to)
-			if err != nil {
-				return
-			}
-			defer far.Close()
-			go func() {
-				_, _ = io.Copy(far, near)
-				_ = far.(*net.TCPConn).CloseWrite()
-			}()
-			_, _ = io.Copy(near, far)
-		}()
-	}
 }
 
 // Close leaves the machines, which go on; their network goes with this process.
