@@ -56,10 +56,12 @@ func (c *caller) first(given callhome.FirstBoot) error {
 	if err != nil {
 		return err
 	}
-	for file, content := range map[string][]byte{keyFile: key.Seed(), firstFile: b} {
-		if err := writeFirm(file, content); err != nil {
-			return err
-		}
+	// What it is given comes last: where that is there, the key is.
+	if err := writeFirm(keyFile, key.Seed()); err != nil {
+		return err
+	}
+	if err := writeFirm(firstFile, b); err != nil {
+		return err
 	}
 	c.now()
 	return nil
