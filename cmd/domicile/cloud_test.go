@@ -10,9 +10,11 @@ import (
 	"log/slog"
 	random "math/rand/v2"
 	"net"
+	"net/http"
 	"net/http/httptest"
 	"os"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -103,6 +105,7 @@ type chandlery struct {
 	maker   *cloud.Maker
 	store   *records.Store
 	site    string
+	locked  atomic.Bool // the account's key is taken no more
 }
 
 func newChandlery(t *testing.T, o standin.Options) *chandlery {
@@ -115,7 +118,13 @@ func newChandlery(t *testing.T, o standin.Options) *chandlery {
 	c.at, err = standin.New(o)
 	require.NoError(t, err)
 	t.Cleanup(c.at.Close)
-	server := httptest.NewServer(c.at.Handler())
+	handler := c.at.Handler()
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if c.locked.Load() {
+			r.Header.Set("Authorization", "Bearer of nobody")
+		}
+		handler.ServeHTTP(w, r)
+	}))
 	t.Cleanup(server.Close)
 	c.account, err = provider.Open(server.URL+"/north", "key")
 	require.NoError(t, err)
@@ -392,4 +401,21 @@ func TestAnAnswerWithTheInstanceOfAnother(t *testing.T) {
 		assert.True(t, found, "the other one's is left alone")
 		assert.Len(t, c.open(t), 1)
 	}
+}
+
+// An order whose answer never came is written down while the provider takes the account's key no
+// more: it may have been made.
+func TestAKeyThatIsTakenNoMore(t *testing.T) {
+	ctx := t.Context()
+	c := newChandlery(t, standin.Options{Quota: 9, Computers: newPretended()})
+	c.at.Order(standin.Fault{Call: "createInstance", Kind: standin.Lose, Times: 1})
+	require.Error(t, c.maker.Ensure(ctx, "w1", dinghy, nil))
+	c.locked.Store(true)
+	assert.Equal(t, "account-refused", fault.Code(c.maker.Ensure(ctx, "w1", dinghy, nil)))
+	require.NoError(t, c.maker.Remove(ctx, "w1"), "it is given back later")
+	assert.Error(t, c.maker.Sweep(ctx))
+	c.locked.Store(false)
+	assert.Len(t, c.open(t), 1)
+	require.Eventually(t, func() bool { return c.maker.Sweep(ctx) == nil && len(c.open(t)) == 0 }, 10*time.Second, 20*time.Millisecond)
+	assert.Empty(t, c.rented(t))
 }

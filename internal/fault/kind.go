@@ -35,7 +35,7 @@ var kinds = map[string]Kind{
 	"slowed-down": TooOften,
 
 	"address-down": Elsewhere, "address-refused": Elsewhere, "bad-answer": Elsewhere, "git-failed": Elsewhere, "git-host-down": Elsewhere, "git-host-unknown": Elsewhere, "host-unknown": Elsewhere, "image-denied": Elsewhere, "large-files": Elsewhere, "no-large-files": Elsewhere,
-	"provider-away": Elsewhere, "provider-refused": Elsewhere, "provider-nonsense": Elsewhere, "instance-failed": Elsewhere, "registry-down": Elsewhere, "registry-failed": Elsewhere, "registry-needs-credentials": Elsewhere, "registry-refused": Elsewhere, "registry-unknown": Elsewhere, "source-needs-credentials": Elsewhere, "service-unreachable": Elsewhere, "connection-lost": Elsewhere,
+	"provider-away": Elsewhere, "provider-refused": Elsewhere, "account-refused": Elsewhere, "provider-nonsense": Elsewhere, "instance-failed": Elsewhere, "registry-down": Elsewhere, "registry-failed": Elsewhere, "registry-needs-credentials": Elsewhere, "registry-refused": Elsewhere, "registry-unknown": Elsewhere, "source-needs-credentials": Elsewhere, "service-unreachable": Elsewhere, "connection-lost": Elsewhere,
 	"artifact-too-large": Elsewhere, "not-an-artifact": Elsewhere,
 
 	"agent-unreachable": Unable, "disk-full": Unable, "engine-unavailable": Unable, "host-too-small": Unable, "no-device": Unable, "no-room": Unable, "machine-silent": Unable, "machine-off": Unable, "machine-ended": Unable, "machine-not-started": Unable, "machine-not-ended": Unable, "no-keys-left": Unable, "too-busy": Unable, "database-unavailable": Unable,

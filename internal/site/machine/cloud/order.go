@@ -165,7 +165,8 @@ func (m *Maker) look(ctx context.Context, r Rental) (provider.Instance, error) {
 	return i, m.another(r.Instance)
 }
 
-// refused tells that an order was refused for good: no instance can come of it.
+// refused tells that an order was refused for good: no instance can come of it. A key that is not
+// taken says nothing of what was ordered with it before.
 func refused(err error) bool {
 	switch fault.Code(err) {
 	case "no-room", "provider-refused":

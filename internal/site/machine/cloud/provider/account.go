@@ -12,6 +12,7 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
+	"path"
 	"regexp"
 	"strconv"
 	"strings"
@@ -56,20 +57,12 @@ func ParseAddress(address string) (base, region string, err error) {
 	if u.Scheme != "https" && (u.Scheme != "http" || !loopback) {
 		return "", "", wrong("an account's key is sent over https alone")
 	}
-	before, region, _ := cutLast(strings.TrimSuffix(u.Path, "/"), "/")
+	before, region := path.Split(strings.TrimSuffix(u.Path, "/"))
 	if !known.MatchString(region) {
 		return "", "", wrong("the region is missing")
 	}
-	u.Path = before
+	u.Path = strings.TrimSuffix(before, "/")
 	return u.String(), region, nil
-}
-
-func cutLast(text, sep string) (before, after string, found bool) {
-	i := strings.LastIndex(text, sep)
-	if i < 0 {
-		return "", text, false
-	}
-	return text[:i], text[i+len(sep):], true
 }
 
 // Open makes an account. Nothing is asked yet.
@@ -271,7 +264,7 @@ func (a *Account) refused(r *http.Response, what string, body []byte) error {
 	said := fmt.Errorf("it says %q", p.Title)
 	switch {
 	case r.StatusCode == http.StatusUnauthorized || r.StatusCode == http.StatusForbidden:
-		return fault.Wrap(said, "provider-refused", "give the site another key: domicile sites change NAME -key FILE", "%s: the provider at %s does not take the account's key", what, a.Place)
+		return fault.Wrap(said, "account-refused", "give the site another key: domicile sites change NAME -key FILE", "%s: the provider at %s does not take the account's key", what, a.Place)
 	case r.StatusCode == http.StatusNotFound || r.StatusCode == http.StatusGone:
 		return fault.Wrap(said, "instance-gone", "", "%s: the provider at %s has it not", what, a.Place)
 	case p.Code == "quota":

@@ -84,7 +84,7 @@ func TestRefusals(t *testing.T) {
 		code      string
 		transient bool
 	}{
-		{401, `{"code": "bad-key", "title": "no such account"}`, "provider-refused", false},
+		{401, `{"code": "bad-key", "title": "no such account"}`, "account-refused", false},
 		{404, `{"code": "no-such", "title": "gone"}`, "instance-gone", false},
 		{409, `{"code": "quota", "title": "8 are yours"}`, "no-room", false},
 		{503, `{"code": "no-capacity", "title": "full"}`, "no-room", true},
