@@ -5,10 +5,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"github.com/jackc/pgx/v5"
 
+	"domicile/internal/fault"
 	"domicile/internal/plan"
 	"domicile/internal/records"
 	"domicile/internal/source"
@@ -64,6 +67,9 @@ func (r *Runner) keepAll(ctx context.Context, tips map[int64]tip) error {
 	if err != nil {
 		return err
 	}
+	maps.DeleteFunc(tips, func(id int64, _ tip) bool {
+		return !slices.ContainsFunc(list, func(w records.Workspace) bool { return w.ID == id })
+	})
 	for _, w := range list {
 		if w.State != records.Stopped { // it is being prepared, or could not be
 			continue
@@ -127,7 +133,7 @@ func (r *Runner) keptCommit(ctx context.Context, w records.Workspace, tips map[i
 	if err != nil {
 		return "", err
 	}
-	if len(list) > 0 && list[0].Ready {
+	if len(list) > 0 && list[0].Ready && list[0].Site == w.Site {
 		return list[0].Commit, nil
 	}
 	if t := tips[w.ID]; time.Since(t.at) < r.o.LookEvery {
@@ -272,6 +278,12 @@ func (r *Runner) takeKept(ctx context.Context, db records.Queries, tx pgx.Tx, fi
 	}
 	err = records.ErrNotFound
 	for _, k := range fit {
+		if full := r.mayRun(ctx, db, k.Site, k.ID); full != nil {
+			if fault.Code(full) != "no-room" {
+				return w, full
+			}
+			continue // another site may have room
+		}
 		if w, err = db.TakeKept(ctx, k.ID, q.Account, q.Name); !errors.Is(err, records.ErrNotFound) {
 			break
 		}

@@ -72,6 +72,9 @@ func (r *Runner) Prepare(ctx context.Context, q Request, follow bool, keep int) 
 			return err
 		}
 		if !snapshots { // each that is kept warm is made whole
+			if w.State == records.Removing {
+				return records.ErrBusy
+			}
 			return errors.Join(db.SetSite(ctx, w.ID, q.Site), db.SetWorkspaceState(ctx, w, records.Stopped, ""))
 		}
 		return r.enqueue(ctx, db, tx, w, records.KindPrepare, plan.First(w.Source, w.Ref))

@@ -81,6 +81,7 @@ func (m *Maker) listed(ctx context.Context, r Rental) (i provider.Instance, foun
 	return i, false, nil
 }
 
+// seen forgets that an instance was not found: it is, or nobody looks for it any more.
 func (m *Maker) seen(instance string) {
 	m.mu.Lock()
 	defer m.mu.Unlock()

@@ -202,6 +202,7 @@ func (m *Maker) lost(ctx context.Context, r Rental, i provider.Instance) error {
 	}
 	m.o.Say("the instance %s of %s is gone: %s", r.Instance, r.Workspace, why)
 	m.o.Lines.drop(r.Token)
+	m.seen(r.Instance)
 	return m.o.Ledger.Leave(ctx, r.Token, why)
 }
 

@@ -321,6 +321,7 @@ func (m *Maker) Remove(ctx context.Context, id string) error {
 		return err
 	}
 	m.o.Lines.drop(r.Token)
+	m.seen(r.Instance)
 	if err := m.o.Ledger.Leave(ctx, r.Token, "its workspace was removed"); err != nil {
 		return err
 	}
