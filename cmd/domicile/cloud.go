@@ -65,7 +65,7 @@ func (o *opener) openRented(v records.Site) (site.Site, func(), error) {
 	maker := cloud.New(cloud.Options{Site: v.Name, Installation: o.rented.installation, Place: account.Place, Provider: account, Ledger: o.rented.ledger, Lines: o.rented.lines,
 		Home: o.rented.home, Pin: pin, Secret: o.rented.secret, Folder: filepath.Join(o.data, "disks"), Say: say})
 	return machine.New(machine.Options{Kind: site.Cloud, Maker: maker, Engine: o.common, Images: o.images, Say: say, Usual: machine.Shape{Processors: 1},
-		System: "a rented instance for each workspace", Forgets: true}), maker.Close, nil
+		System: "a rented instance for each workspace"}), maker.Close, nil
 }
 
 // accounts are what the API needs of accounts at providers.

@@ -70,9 +70,6 @@ func (p *pretended) Make(ctx context.Context, id string, _ provider.Size, _, fir
 func (p *pretended) Start(_ context.Context, id string) error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if p.given[id].Home == "" {
-		return nil // it was made only to be ended
-	}
 	conn, err := callhome.Dial(p.given[id], p.keys[id])
 	if err != nil {
 		return err

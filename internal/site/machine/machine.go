@@ -6,6 +6,7 @@ package machine
 
 import (
 	"context"
+	"errors"
 	"net"
 	"time"
 
@@ -64,6 +65,9 @@ type Facts struct {
 // Prepare does something in a machine whose engine is reached by dial.
 type Prepare func(ctx context.Context, dial func(ctx context.Context) (net.Conn, error)) error
 
+// ErrForgets is answered by a maker that keeps no memory of machines.
+var ErrForgets = errors.New("no memory of machines is kept here")
+
 // Maker makes machines, starts and stops them, and leads to them. Every method can be called
 // again after a crash. Its errors are *fault.Fault where a person can act on them.
 type Maker interface {
@@ -76,7 +80,8 @@ type Maker interface {
 	// Start has a machine run, where the host has room for it: it goes on where it was, or comes from its template, or boots. One
 	// that runs stays as it is. how tells in words which of these it was.
 	Start(ctx context.Context, id string) (how string, err error)
-	// Suspend keeps the memory of a machine and ends it. One that does not run stays as it is.
+	// Suspend keeps the memory of a machine and ends it. One that does not run stays as it is. A
+	// maker that keeps no memory answers ErrForgets: what stops is turned off.
 	Suspend(ctx context.Context, id string) error
 	// Stop turns a machine off; its disks stay.
 	Stop(ctx context.Context, id string) error

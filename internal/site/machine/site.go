@@ -31,8 +31,6 @@ type Options struct {
 	Usual Shape
 	// System is what machines are, in words; empty: of this host.
 	System string
-	// Forgets tells that the maker keeps no memory: what stops is turned off.
-	Forgets bool
 }
 
 // Site is a place where each workspace has a machine of its own.

@@ -3,6 +3,7 @@ package machine
 import (
 	"context"
 	"errors"
+	"io"
 	"net"
 	"os"
 	"path/filepath"
@@ -23,7 +24,7 @@ import (
 type yard struct {
 	Maker // what is not tried here
 	made  map[string]*Machine
-	deaf  bool // no memory can be kept
+	deaf  error // why no memory can be kept
 
 	removed []string // spares
 }
@@ -61,8 +62,8 @@ func (y *yard) List(ctx context.Context) (list []Machine, err error) {
 func (y *yard) Mark(_ context.Context, id, mark string) error { y.made[id].Mark = mark; return nil }
 
 func (y *yard) Suspend(_ context.Context, id string) error {
-	if y.deaf {
-		return errors.New("the disk is full")
+	if y.deaf != nil {
+		return y.deaf
 	}
 	y.made[id].State = Asleep
 	return nil
@@ -114,17 +115,43 @@ func TestMachinesAreNotWokenToBeListed(t *testing.T) {
 	assert.Error(t, s.RemoveLeftover(t.Context(), site.Leftover{Kind: "volume", Name: "w1"}), "there is none here")
 }
 
-// A machine whose memory cannot be kept is turned off, and its files stay.
+// A machine whose memory cannot be kept is turned off, and its files stay. Where none ever is, that
+// is nothing to tell.
 func TestAMachineThatCannotSleep(t *testing.T) {
-	y := &yard{made: map[string]*Machine{"w1": {ID: "w1", State: Running, Mark: `{"digest": "one", "running": true}`}}, deaf: true}
+	for why, tells := range map[error]int{errors.New("the disk is full"): 1, ErrForgets: 0} {
+		y := &yard{made: map[string]*Machine{"w1": {ID: "w1", State: Running, Mark: `{"digest": "one", "running": true}`}}, deaf: why}
+		s := at(t, y)
+		told := 0
+		s.o.Say = func(string, ...any) { told++ }
+		require.NoError(t, s.Stop(t.Context(), "w1", 0, true))
+		assert.Equal(t, Off, y.made["w1"].State)
+		assert.Equal(t, tells, told, why)
+		i, found, err := s.Find(t.Context(), "w1")
+		require.NoError(t, err)
+		assert.True(t, found)
+		assert.Equal(t, site.Instance{Workspace: "w1", Digest: "one"}, i)
+		require.NoError(t, s.Stop(t.Context(), "w404", 0, true), "one that is not there is stopped")
+	}
+}
+
+// What is beside a workspace in a machine that sleeps is told without waking it.
+func TestServicesOfAMachineThatSleeps(t *testing.T) {
+	y := &yard{made: map[string]*Machine{"w1": {ID: "w1", State: Asleep, Mark: `{"digest": "one", "services": ["db", "tide"]}`}}}
 	s := at(t, y)
-	require.NoError(t, s.Stop(t.Context(), "w1", 0, true))
-	assert.Equal(t, Off, y.made["w1"].State)
-	i, found, err := s.Find(t.Context(), "w1")
+	list, err := s.Services(t.Context(), "w1")
 	require.NoError(t, err)
-	assert.True(t, found)
-	assert.Equal(t, site.Instance{Workspace: "w1", Digest: "one"}, i)
-	require.NoError(t, s.Stop(t.Context(), "w404", 0, true), "one that is not there is stopped")
+	assert.Equal(t, []site.Service{{Name: "db", Started: true}, {Name: "tide", Started: true}}, list)
+	worked, err := s.Worked(t.Context(), "w1")
+	require.NoError(t, err)
+	assert.Zero(t, worked)
+	assert.Equal(t, "machine-off", fault.Code(s.ServiceLog(t.Context(), "w1", "db", 9, io.Discard)))
+	list, err = s.Services(t.Context(), "w404")
+	require.NoError(t, err)
+	assert.Empty(t, list)
+	none, err := plan.JudgeNetworks(nil, judge.Subject{})
+	require.NoError(t, err)
+	require.NoError(t, s.EnsureNetworks(t.Context(), "w1", none), "there is nothing to make, and nobody to wake")
+	assert.Equal(t, Asleep, y.made["w1"].State)
 }
 
 // A machine has what its container may take, and what its engine takes beside it.

@@ -14,15 +14,13 @@ func (s *Site) Stop(ctx context.Context, workspace string, grace time.Duration, 
 		return err
 	}
 	if m.State == Running {
-		err := errForgets
-		if !s.o.Forgets {
-			err = s.o.Maker.Suspend(ctx, workspace)
-		}
-		if err != nil {
+		if err := s.o.Maker.Suspend(ctx, workspace); err != nil {
 			if ctx.Err() != nil {
 				return err
 			}
-			if !s.o.Forgets {
+			if errors.Is(err, ErrForgets) {
+				err = nil // nothing went wrong
+			} else {
 				s.o.Say("the memory of the machine of %s cannot be kept, it is turned off: %v", workspace, err)
 			}
 			if e, engineErr := s.engine(workspace); engineErr == nil {
@@ -40,9 +38,6 @@ func (s *Site) Stop(ctx context.Context, workspace string, grace time.Duration, 
 	}
 	return s.marked(ctx, workspace, false)
 }
-
-// errForgets is why a machine's memory is not kept where its maker never does.
-var errForgets = errors.New("no memory is kept here")
 
 // closeOutlet takes the way out of a machine that does not run.
 func (s *Site) closeOutlet(ctx context.Context, workspace string) error {

@@ -169,11 +169,7 @@ func (m *Maker) giveBack(ctx context.Context, r Rental) error {
 		if err != nil {
 			return err
 		}
-		name, err := image(offer)
-		if err != nil {
-			return err
-		}
-		i, err := m.o.Provider.Create(ctx, provider.Order{Token: r.Token, Size: r.Size, Image: name, FirstBoot: "{}", Tags: map[string]string{tagSite: m.ours(), tagWorkspace: r.Workspace}})
+		i, err := m.create(ctx, r, offer)
 		if refused(err) {
 			return m.o.Ledger.End(ctx, r.Token) // then none came of it
 		}

@@ -7,7 +7,6 @@ package cloud
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -292,6 +291,4 @@ func (m *Maker) Dial(ctx context.Context, id string) (net.Conn, error) {
 }
 
 // Suspend is nothing that every provider can.
-func (m *Maker) Suspend(context.Context, string) error {
-	return errors.New("a rented instance keeps no memory")
-}
+func (m *Maker) Suspend(context.Context, string) error { return machine.ErrForgets }

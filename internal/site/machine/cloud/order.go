@@ -79,21 +79,26 @@ func (m *Maker) stays(ctx context.Context, r Rental, offer provider.Offer, shape
 	return true, nil
 }
 
-// order orders the instance of a rental, or finds it, where it was ordered before.
-func (m *Maker) order(ctx context.Context, r Rental, offer provider.Offer) error {
+// create makes the order of a rental, or finds what came of it, where it was made before.
+func (m *Maker) create(ctx context.Context, r Rental, offer provider.Offer) (i provider.Instance, err error) {
 	name, err := image(offer)
 	if err != nil {
-		return err
+		return i, err
 	}
 	first, err := json.Marshal(callhome.FirstBoot{Home: m.o.Home, Pin: m.o.Pin, Token: r.Token, Proof: Proof(m.o.Secret, r.Token)})
 	if err != nil {
-		return err
+		return i, err
 	}
 	o := provider.Order{Token: r.Token, Size: r.Size, Image: name, FirstBoot: string(first), Tags: map[string]string{tagSite: m.ours(), tagWorkspace: r.Workspace}}
 	if r.Disk != "" {
 		o.Disk = &r.Disk
 	}
-	i, err := m.o.Provider.Create(ctx, o)
+	return m.o.Provider.Create(ctx, o)
+}
+
+// order orders the instance of a rental, or finds it, where it was ordered before.
+func (m *Maker) order(ctx context.Context, r Rental, offer provider.Offer) error {
+	i, err := m.create(ctx, r, offer)
 	if refused(err) { // so nothing came of it
 		if endErr := m.o.Ledger.Leave(ctx, r.Token, err.Error()); endErr != nil {
 			return endErr

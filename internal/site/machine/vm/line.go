@@ -72,28 +72,16 @@ func openLine(ctx context.Context, folder string) (*channel.Line, error) {
 	return channel.Open(ctx, control, data)
 }
 
-// wakeLimit bounds how long a machine takes to be told what it needs when it wakes.
-const wakeLimit = 20 * time.Second
+// tellLimit bounds how long a machine takes to be told something.
+const tellLimit = 20 * time.Second
 
 // wake gives a machine the time, fresh random numbers and a name of its own.
 func wake(ctx context.Context, l *channel.Line, name string) error {
-	ctx, cancel := context.WithTimeout(ctx, wakeLimit)
-	defer cancel()
-	stream, err := l.Dial(ctx, channel.ToWake)
-	if err != nil {
-		return fmt.Errorf("wake a machine: %w", err)
-	}
-	defer stream.Close()
-	stop := context.AfterFunc(ctx, func() { stream.Close() })
-	defer stop()
 	chance := make([]byte, 64)
 	_, _ = rand.Read(chance) // which never fails
-	if err := json.NewEncoder(stream).Encode(channel.Waking{Time: time.Now(), Chance: chance, Hostname: name, Slept: true}); err != nil {
-		return fmt.Errorf("wake a machine: %w", err)
-	}
-	answer, err := io.ReadAll(io.LimitReader(stream, mostSaid))
-	if err == nil && string(answer) != channel.Awake {
-		err = fmt.Errorf("it says %q", strings.TrimSpace(string(answer)))
+	waking, err := json.Marshal(channel.Waking{Time: time.Now(), Chance: chance, Hostname: name, Slept: true})
+	if err == nil {
+		err = tell(ctx, l, channel.ToWake, waking, channel.Awake)
 	}
 	if err != nil {
 		return fmt.Errorf("wake a machine: %w", err)
@@ -111,26 +99,31 @@ func (m *Maker) Give(ctx context.Context, id string, first []byte) error {
 	if err != nil {
 		return err
 	}
-	ctx, cancel := context.WithTimeout(ctx, wakeLimit)
-	defer cancel()
-	stream, err := line.Dial(ctx, channel.ToFirst)
-	if err != nil {
+	if err := tell(ctx, line, channel.ToFirst, first, channel.Taken); err != nil {
 		return fmt.Errorf("give a machine its first-boot data: %w", err)
+	}
+	return nil
+}
+
+// tell tells a machine something under a word, and wants one answer.
+func tell(ctx context.Context, l *channel.Line, word string, what []byte, want string) error {
+	ctx, cancel := context.WithTimeout(ctx, tellLimit)
+	defer cancel()
+	stream, err := l.Dial(ctx, word)
+	if err != nil {
+		return err
 	}
 	defer stream.Close()
 	stop := context.AfterFunc(ctx, func() { stream.Close() })
 	defer stop()
-	if _, err = stream.Write(first); err != nil {
-		return fmt.Errorf("give a machine its first-boot data: %w", err)
+	if _, err := stream.Write(what); err != nil {
+		return err
 	}
 	answer, err := io.ReadAll(io.LimitReader(stream, mostSaid))
-	if err == nil && string(answer) != channel.Taken {
+	if err == nil && string(answer) != want {
 		err = fmt.Errorf("it says %q", strings.TrimSpace(string(answer)))
 	}
-	if err != nil {
-		return fmt.Errorf("give a machine its first-boot data: %w", err)
-	}
-	return nil
+	return err
 }
 
 // mostSaid bounds what is read of a machine's answer: all in it is somebody else's word.
