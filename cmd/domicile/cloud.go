@@ -75,6 +75,9 @@ var _ api.Accounts = accounts{}
 
 // Try looks whether an account is one, and gives its key sealed for a site.
 func (a accounts) Try(ctx context.Context, site, address, key string) (sealed []byte, err error) {
+	if a.rented.home == "" {
+		return nil, cloud.ErrNoHome
+	}
 	account, err := provider.Open(address, key)
 	if err != nil {
 		return nil, err

@@ -52,7 +52,7 @@ func (q Queries) Sites(ctx context.Context) ([]Site, error) {
 
 // AddSite makes the record of a site; ErrTaken: there is one of that name.
 func (q Queries) AddSite(ctx context.Context, v Site) (Site, error) {
-	v, err := one[Site](ctx, q.db, "INSERT INTO sites (name, kind, address, given, host_key, through, secret) VALUES ($1, $2, $3, false, $4, $5, $6) RETURNING "+siteColumns, v.Name, v.Kind, v.Address, v.HostKey, v.Through, orEmpty(v.Secret))
+	v, err := one[Site](ctx, q.db, "INSERT INTO sites (name, kind, address, given, host_key, through, secret) VALUES ($1, $2, $3, false, $4, $5, coalesce($6::bytea, '')) RETURNING "+siteColumns, v.Name, v.Kind, v.Address, v.HostKey, v.Through, v.Secret)
 	return v, taken(err)
 }
 
@@ -85,14 +85,6 @@ func (q Queries) PinHost(ctx context.Context, name, key string) error {
 // SetSiteSecret keeps another secret of a site's account.
 func (q Queries) SetSiteSecret(ctx context.Context, name string, secret []byte) error {
 	return q.change(ctx, ErrNotFound, "UPDATE sites SET secret = $2 WHERE name = $1 AND kind = 'cloud'", name, secret)
-}
-
-// orEmpty is a secret as the records have it: none is empty.
-func orEmpty(secret []byte) []byte {
-	if secret == nil {
-		return []byte{}
-	}
-	return secret
 }
 
 // RemoveSite forgets a drained site at which nothing is any more; ErrBusy: something is, or it

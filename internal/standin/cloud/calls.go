@@ -167,42 +167,33 @@ func (c *Cloud) DeleteInstance(_ context.Context, q provider.DeleteInstanceReque
 
 // StartInstance has an instance run.
 func (c *Cloud) StartInstance(_ context.Context, q provider.StartInstanceRequestObject) (provider.StartInstanceResponseObject, error) {
-	if err := c.inRegion(q.Region); err != nil {
-		return nil, err
-	}
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	i := c.find(q.Id)
-	if i == nil || !there(i) {
-		return nil, noSuch(q.Id)
-	}
-	if i.Now.State == provider.Stopped || i.Now.State == provider.Stopping {
-		if err := c.set(i, provider.Pending, ""); err != nil {
-			return nil, err
-		}
-		c.goOn(i, provider.Running, c.o.Computers.Start)
-	}
-	return provider.StartInstance202Response{}, nil
+	return provider.StartInstance202Response{}, c.turn(q.Region, q.Id, provider.Pending, provider.Running, c.o.Computers.Start)
 }
 
 // StopInstance turns an instance off.
 func (c *Cloud) StopInstance(_ context.Context, q provider.StopInstanceRequestObject) (provider.StopInstanceResponseObject, error) {
-	if err := c.inRegion(q.Region); err != nil {
-		return nil, err
+	return provider.StopInstance202Response{}, c.turn(q.Region, q.Id, provider.Stopping, provider.Stopped, c.o.Computers.Stop)
+}
+
+// turn has an instance be in a state, by way of another, unless it is in one of them.
+func (c *Cloud) turn(region, id string, by, to provider.InstanceState, do func(ctx context.Context, id string) error) error {
+	if err := c.inRegion(region); err != nil {
+		return err
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	i := c.find(q.Id)
+	i := c.find(id)
 	if i == nil || !there(i) {
-		return nil, noSuch(q.Id)
+		return noSuch(id)
 	}
-	if i.Now.State == provider.Running || i.Now.State == provider.Pending {
-		if err := c.set(i, provider.Stopping, ""); err != nil {
-			return nil, err
-		}
-		c.goOn(i, provider.Stopped, c.o.Computers.Stop)
+	if i.Now.State == by || i.Now.State == to {
+		return nil
 	}
-	return provider.StopInstance202Response{}, nil
+	if err := c.set(i, by, ""); err != nil {
+		return err
+	}
+	c.goOn(i, to, do)
+	return nil
 }
 
 // GetBill tells what everything has cost.

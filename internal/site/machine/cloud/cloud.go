@@ -105,10 +105,13 @@ const (
 
 func (m *Maker) ours() string { return m.o.Installation + "/" + m.o.Site }
 
+// ErrNoHome is why nothing can be rented where instances have nobody to call.
+var ErrNoHome = fault.New("no-home", "start the service with -home ADDRESS", "rented instances have no address at which they reach the service")
+
 // Examine looks at what the provider offers.
 func (m *Maker) Examine(ctx context.Context) (machine.Facts, error) {
 	if m.o.Home == "" {
-		return machine.Facts{}, fault.New("no-home", "start the service with -home ADDRESS", "rented instances have no address at which they reach the service")
+		return machine.Facts{}, ErrNoHome
 	}
 	offer, err := m.o.Provider.Offer(ctx)
 	if err != nil {
