@@ -26,7 +26,7 @@ var kinds = map[string]Kind{
 	"address-not-asked": Forbidden, "folder-not-allowed": Forbidden, "mount-refused": Forbidden, "not-administrator": Forbidden, "not-allowed-here": Forbidden, "wrong-code": Forbidden,
 	"archive-refused": Forbidden, "feature-changed": Forbidden, "checksum": Forbidden, "disk-refused": Forbidden,
 
-	"nothing-prepared": Missing, "no-account": Missing, "no-folder": Missing, "no-registry": Missing, "no-service": Missing, "no-site": Missing, "no-size": Missing, "no-snapshot": Missing, "no-workspace": Missing, "not-found": Missing,
+	"nothing-prepared": Missing, "no-account": Missing, "no-folder": Missing, "no-registry": Missing, "no-region": Missing, "no-service": Missing, "no-site": Missing, "no-size": Missing, "no-snapshot": Missing, "no-workspace": Missing, "not-found": Missing,
 	"ref-not-found": Missing, "image-not-found": Missing, "image-gone": Missing, "empty-repository": Missing, "not-a-repository": Missing, "workspace-gone": Missing, "machine-gone": Missing, "instance-gone": Missing, "unknown-path": Missing,
 
 	"changed-source": Conflict, "other-branch": Conflict, "own-commits": Conflict, "not-pulled": Conflict, "site-cannot": Conflict, "host-key-changed": Forbidden, "key-not-installed": Forbidden, "host-not-known": Forbidden, "host-away": Unable, "engine-closed": Unable, "no-ssh": OwnMistake, "not-a-host": Conflict, "not-rented": Conflict, "another-size": Conflict, "site-in-use": Conflict, "site-drained": Conflict, "another-site": Conflict, "no-site-can": Conflict, "alone": Conflict, "another-source": Conflict, "busy": Conflict, "file-exists": Conflict, "has-helpers": Conflict, "key-taken": Conflict, "last-administrator": Conflict, "made-twice": Conflict, "mounted-folder": Conflict, "name-taken": Conflict,

@@ -21,6 +21,9 @@ var cleanStep = plain((*execution).clean)
 // preparedUnused is how long what was prepared, and is not followed, stays without use.
 const preparedUnused = 14 * 24 * time.Hour
 
+// mostKept is how many workspaces are kept warm of one source at most.
+const mostKept = 20
+
 // Prepare makes the run that makes ready, ahead of time, what provisioning of a source then
 // begins with: image and content up to updateContentCommand. With follow it is done again
 // whenever the branch moves. keep is how many workspaces are kept warm of it.
@@ -40,6 +43,9 @@ func (r *Runner) Prepare(ctx context.Context, q Request, follow bool, keep int) 
 	}
 	if err := r.hasSize(q); err != nil {
 		return records.Workspace{}, err
+	}
+	if keep < 0 || keep > mostKept {
+		return records.Workspace{}, fault.New("bad-limit", fmt.Sprintf("keep between 0 and %d", mostKept), "%d workspaces cannot be kept warm of one source", keep)
 	}
 	snapshots := true
 	if q.Site != "" {

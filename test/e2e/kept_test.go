@@ -45,6 +45,9 @@ func TestWorkspacesAreKeptWarm(t *testing.T) {
 	}
 	out, err := skipper.command(t.Context(), "floodlight\n", "secrets", "set", "TIDE_TOKEN", "-for", source).output()
 	require.NoError(t, err, out)
+	for _, n := range []string{"-1", "21"} {
+		assert.Contains(t, skipper.domicile(t, "prepare", source, "-keep", n).err, "keep between 0 and 20")
+	}
 	a := skipper.domicile(t, "prepare", source, "-follow", "-keep", "2")
 	require.Equal(t, 0, a.status, a.out+a.err)
 	t.Cleanup(func() {

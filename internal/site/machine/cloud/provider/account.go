@@ -93,6 +93,9 @@ var known = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,63}$`)
 // Offer is what can be rented.
 func (a *Account) Offer(ctx context.Context) (Offer, error) {
 	o, err := ask[Offer](ctx, a, "look at what is offered", askLimit, func(ctx context.Context) (*http.Response, error) { return a.client.GetOffer(ctx, a.region) })
+	if fault.Code(err) == "instance-gone" {
+		return o, fault.Wrap(errors.Unwrap(err), "no-region", "correct the address: https://HOST[:PORT]/REGION", "there is no provider with such a region: %s", a.Place)
+	}
 	if err != nil {
 		return o, err
 	}

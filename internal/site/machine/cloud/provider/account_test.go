@@ -98,6 +98,9 @@ func TestRefusals(t *testing.T) {
 		assert.Equal(t, c.transient, fault.IsTransient(err), c.status)
 		assert.ErrorContains(t, err, a.Place)
 	}
+	_, err := at(t, said(http.StatusNotFound, "")).Offer(ctx)
+	assert.Equal(t, "no-region", fault.Code(err))
+	assert.Contains(t, fault.Remedy(err), "correct the address")
 	s := httptest.NewServer(nil)
 	s.Close()
 	a, err := Open(s.URL+"/north", "key")
