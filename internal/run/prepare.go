@@ -1,6 +1,7 @@
 package run
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -47,15 +48,6 @@ func (r *Runner) Prepare(ctx context.Context, q Request, follow bool, keep int) 
 	if keep < 0 || keep > mostKept {
 		return records.Workspace{}, fault.New("bad-limit", fmt.Sprintf("keep between 0 and %d", mostKept), "%d workspaces cannot be kept warm of one source", keep)
 	}
-	snapshots := true
-	if q.Site != "" {
-		if at, err := r.place(q.Site); err == nil && at.can.Keeper == nil {
-			if keep == 0 {
-				return records.Workspace{}, at.cannot(toKeepSnapshots) // then nothing can be prepared there
-			}
-			snapshots = false
-		}
-	}
 	// No person's workspace can have a name with @ in it.
 	name := suggestName(address) + "@" + strings.ReplaceAll(q.Ref, "/", "-")
 	if q.File != "" {
@@ -70,18 +62,29 @@ func (r *Runner) Prepare(ctx context.Context, q Request, follow bool, keep int) 
 			if err == nil && w.Source != address.String() {
 				err = fault.New("name-taken", "remove the other one first: domicile prepare remove "+name, "you prepare %s under the name %s already", w.Source, name)
 			}
+			if err == nil && w.State != records.Stopped && w.State != records.Failed {
+				err = records.ErrBusy
+			}
+			if err == nil { // what is asked for now counts
+				w.Size, w.Site = q.Size, cmp.Or(q.Site, w.Site)
+				err = errors.Join(db.SetSize(ctx, w.ID, w.Size), db.SetSite(ctx, w.ID, w.Site))
+			}
 		}
 		if err != nil {
 			return err
+		}
+		snapshots := true
+		if at, err := r.place(w.Site); w.Site != "" && err == nil && at.can.Keeper == nil {
+			if keep == 0 {
+				return at.cannot(toKeepSnapshots) // then nothing can be prepared there
+			}
+			snapshots = false
 		}
 		if err := errors.Join(db.Follow(ctx, w.ID, follow), db.SetKeep(ctx, w.ID, keep)); err != nil {
 			return err
 		}
 		if !snapshots { // each that is kept warm is made whole
-			if w.State == records.Removing {
-				return records.ErrBusy
-			}
-			return errors.Join(db.SetSite(ctx, w.ID, q.Site), db.SetWorkspaceState(ctx, w, records.Stopped, ""))
+			return db.SetWorkspaceState(ctx, w, records.Stopped, "")
 		}
 		return r.enqueue(ctx, db, tx, w, records.KindPrepare, plan.First(w.Source, w.Ref))
 	})

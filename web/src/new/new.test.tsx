@@ -59,5 +59,9 @@ describe("a new workspace", () => {
     fireEvent.click(screen.getByRole("button", { name: "Make the workspace" }));
     await waitFor(() => expect(make).toHaveBeenCalledWith(expect.objectContaining({ name: "deck", site: "quay", vary: ["image=13", "features.tide.harbour=Lamb Island"] })));
     expect(await screen.findByText("You have a workspace deck already")).toBeTruthy();
+    const prepare = vi.spyOn(api, "prepare").mockRejectedValue(new Trouble({ title: "a run is under way", status: 409, code: "busy" }));
+    fireEvent.change(screen.getByLabelText(/kept warm/), { target: { value: "2" } });
+    fireEvent.click(screen.getByRole("button", { name: "Prepare it ahead" }));
+    await waitFor(() => expect(prepare).toHaveBeenCalledWith(expect.objectContaining({ site: "quay", follow: true, keep: 2 })));
   });
 });

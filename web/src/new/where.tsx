@@ -29,6 +29,7 @@ export function Where({ source, at, file }: { source: string; at: string; file?:
   const [site, setSite] = useState("");
   const [size, setSize] = useState("");
   const [mount, setMount] = useState(false);
+  const [keep, setKeep] = useState(0);
   const [varied, setVaried] = useState("");
   const [settled, setSettled] = useState(""); // it is planned when the writing is over
   const vary = linesOf(varied);
@@ -37,7 +38,7 @@ export function Where({ source, at, file }: { source: string; at: string; file?:
     mutationFn: () => api.provision({ source, ref: at || undefined, name: name.trim(), file, site: site || undefined, size: size || undefined, mount: mount || undefined, vary: vary.length > 0 ? vary : undefined }),
     onSuccess: (w) => navigate(`/workspaces/${w.name}`),
   });
-  const prepare = useMutation({ mutationFn: () => api.prepare({ source, ref: at || undefined, file, site: site || undefined, size: size || undefined, follow: true }), onSuccess: () => navigate("/sites") });
+  const prepare = useMutation({ mutationFn: () => api.prepare({ source, ref: at || undefined, file, site: site || undefined, size: size || undefined, follow: true, keep: keep || undefined }), onSuccess: () => navigate("/sites") });
   const choose = (s: Site) => {
     setSite(s.name);
     if (!s.sizes?.some((has) => has.name === size)) setSize("");
@@ -65,7 +66,7 @@ export function Where({ source, at, file }: { source: string; at: string; file?:
             <input type="radio" name="site" className="radio radio-sm mt-1" checked={!several || site === s.name} onChange={() => choose(s)} disabled={!s.ready} />
             <span className={s.ready ? "" : "quiet"}>
               {s.name}
-              <span className="quiet block text-sm">{s.ready ? `${s.processors} processors, ${amount(s.memoryBytes ?? 0)} memory` : "not ready: Sites says why"}</span>
+              <span className="quiet block text-sm">{s.ready ? whatSiteHas(s) : "not ready: Sites says why"}</span>
             </span>
           </label>
         ))}
@@ -105,6 +106,12 @@ export function Where({ source, at, file }: { source: string; at: string; file?:
         {make.isPending ? "One moment …" : "Make the workspace"}
       </button>
       {!folder && (
+        <label className="flex items-center gap-2">
+          <span className="quiet grow text-sm">When it is prepared, kept warm for whoever comes</span>
+          <input className="input w-16" type="number" min={0} max={20} name="keep" value={keep} onChange={(e) => setKeep(Number(e.target.value))} />
+        </label>
+      )}
+      {!folder && (
         <button type="button" className="btn" onClick={() => prepare.mutate()} disabled={prepare.isPending} title="Image and content are made ready now, and again whenever the branch moves; making a workspace then begins with them.">
           Prepare it ahead
         </button>
@@ -114,4 +121,12 @@ export function Where({ source, at, file }: { source: string; at: string; file?:
       <Plan source={source} at={at} file={file} site={site} size={size} vary={linesOf(settled)} />
     </form>
   );
+}
+
+/** What a site has, and what its smallest size costs where sizes have prices. */
+export function whatSiteHas(s: Site): string {
+  const priced = (s.sizes ?? []).filter((x) => x.price);
+  const [least] = priced.toSorted((a, b) => Number(a.price?.perHour) - Number(b.price?.perHour));
+  const price = least?.price ? `; from ${least.price.perHour} ${least.price.currency} an hour, ${least.price.perMonth} a month` : "";
+  return `${s.kind === "cloud" ? "up to " : ""}${s.processors} processors, ${amount(s.memoryBytes ?? 0)} memory${price}`;
 }

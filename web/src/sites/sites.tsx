@@ -36,19 +36,21 @@ export function Sites() {
 const known = (n?: number) => (n === undefined ? "not known" : amount(n));
 
 function SitePlate({ site: s, admin }: { site: Site; admin: boolean }) {
-  const rows: [string, string | undefined][] = [
+  const rented = s.kind === "cloud"; // it has no memory and disk of its own: each instance has
+  const rows: [string, string | string[] | undefined][] = [
     ["kind", s.kind],
     ["where", s.address && s.address + (s.through ? `, by way of ${s.through}` : "")],
     ["runs", s.engine],
     ["system", s.system],
-    [s.kind === "cloud" ? "processors of the largest" : "processors", s.processors?.toString()],
-    [s.kind === "cloud" ? "memory of the largest" : "memory", known(s.memoryBytes) + (s.promisedBytes ? `, ${amount(s.promisedBytes)} of it promised to what runs` : "")],
-    ["disk free", s.kind === "cloud" ? undefined : known(s.diskFreeBytes)],
+    ["largest", rented ? `${s.processors} processors, ${known(s.memoryBytes)}` : undefined],
+    ["processors", rented ? undefined : s.processors?.toString()],
+    ["memory", rented ? undefined : known(s.memoryBytes) + (s.promisedBytes ? `, ${amount(s.promisedBytes)} of it promised to what runs` : "")],
+    ["disk free", rented ? undefined : known(s.diskFreeBytes)],
     ["devices", s.devices?.join(", ")],
     ["graphics processor", s.gpu ? "can be given to workspaces" : undefined],
     ["root of a workspace", s.userNamespaces === undefined ? undefined : s.userNamespaces ? "is nobody on the host" : "is root on the host"],
     ["your workspaces", s.workspaces.toString()],
-    ["sizes", s.sizes?.map((x) => `${x.name} (${sizeWords(x)})`).join("; ")],
+    ["sizes", s.sizes?.map((x) => `${x.name}: ${sizeWords(x)}`)],
     ["has cost", s.spent && `${s.spent.amount} ${s.spent.currency} until now`],
     ["without a size", s.size && `it is ${s.size}`],
     ["may run at a time", s.most?.toString()],
@@ -65,13 +67,17 @@ function SitePlate({ site: s, admin }: { site: Site; admin: boolean }) {
       {s.apart === false && <p className="mt-2 break-words text-warning">▲ Not everything that is untrusted is kept apart from the service's host.</p>}
       {s.warning && <p className="mt-2 break-words text-warning">▲ {s.warning}</p>}
       {s.problem && <p className="mt-2 break-words">{s.problem}</p>}
-      <dl className="mt-3 grid grid-cols-[auto_minmax(0,1fr)] gap-x-6 text-base">
+      <dl className="mt-3 grid grid-cols-1 gap-x-6 text-base sm:grid-cols-[auto_minmax(0,1fr)]">
         {rows
           .filter(([, value]) => value)
           .map(([name, value]) => (
             <div key={name} className="contents">
-              <dt className="quiet">{name}</dt>
-              <dd className="figures">{value}</dd>
+              <dt className="quiet max-sm:mt-2 max-sm:text-sm">{name}</dt>
+              <dd className="figures">
+                {[value].flat().map((line) => (
+                  <div key={line}>{line}</div>
+                ))}
+              </dd>
             </div>
           ))}
       </dl>
