@@ -400,6 +400,27 @@ func TestAnAnswerWithTheInstanceOfAnother(t *testing.T) {
 	}
 }
 
+// An order that is made long after it was written down has its instance all the same, although the
+// provider shows it late.
+func TestAnOrderThatIsMadeLate(t *testing.T) {
+	ctx := t.Context()
+	c := newChandlery(t, standin.Options{Quota: 9, Lag: 300 * time.Millisecond, Computers: newPretended()})
+	c.at.Order(standin.Fault{Call: "createInstance", Kind: standin.Refuse, Times: 1})
+	require.Error(t, c.maker.Ensure(ctx, "w1", dinghy, nil))
+	require.NoError(t, c.store.InTx(ctx, func(_ records.Queries, tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, "UPDATE rentals SET ordered = now() - interval '1 hour' WHERE site = $1", c.site)
+		return err
+	}))
+	require.NoError(t, c.maker.Ensure(ctx, "w1", dinghy, nil))
+	require.NoError(t, c.maker.Mark(ctx, "w1", "made"))
+	require.NoError(t, c.maker.Stop(ctx, "w1"), "at once: it is not shown yet")
+	_, err := c.maker.Start(ctx, "w1")
+	require.NoError(t, err)
+	bill, err := c.account.Bill(ctx)
+	require.NoError(t, err)
+	assert.Len(t, bill.Lines, 1, "it is the same one")
+}
+
 // An order whose answer never came is written down while the provider takes the account's key no
 // more: it may have been made.
 func TestAKeyThatIsTakenNoMore(t *testing.T) {

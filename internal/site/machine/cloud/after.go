@@ -71,11 +71,10 @@ func (m *Maker) listed(ctx context.Context, r Rental) (i provider.Instance, foun
 	i, err = m.look(ctx, r)
 	switch {
 	case err == nil:
-		m.seen(r.Instance)
 		return i, true, nil
 	case fault.Code(err) != "instance-gone":
 		return i, false, err
-	case m.away(r.Instance) > m.o.Settling && time.Since(r.Ordered) > m.o.Settling:
+	case m.settled(r.Instance):
 		return provider.Instance{Id: r.Instance, State: provider.Gone}, true, nil
 	}
 	return i, false, nil
@@ -88,8 +87,10 @@ func (m *Maker) seen(instance string) {
 	delete(m.missing, instance)
 }
 
-// away is how long an instance is not found.
-func (m *Maker) away(instance string) time.Duration {
+// settled tells that an instance which is not found is gone: it was not found for longer than the
+// provider may need to show it. When it was ordered says nothing: an order may be made long after
+// it was written down.
+func (m *Maker) settled(instance string) bool {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	since, known := m.missing[instance]
@@ -97,7 +98,7 @@ func (m *Maker) away(instance string) time.Duration {
 		since = time.Now()
 		m.missing[instance] = since
 	}
-	return time.Since(since)
+	return time.Since(since) >= m.o.Settling
 }
 
 // lookAfter gives back what is to be given back, until ctx ends.
@@ -185,7 +186,7 @@ func (m *Maker) giveBack(ctx context.Context, r Rental) error {
 		return err
 	}
 	err := m.o.Provider.Delete(ctx, r.Instance)
-	if fault.Code(err) == "instance-gone" && time.Since(r.Ordered) < m.o.Settling {
+	if fault.Code(err) == "instance-gone" && !m.settled(r.Instance) {
 		return err // it is not shown yet: later
 	}
 	if gone(err) != nil {
@@ -203,5 +204,6 @@ func (m *Maker) giveBack(ctx context.Context, r Rental) error {
 			return err
 		}
 	}
+	m.seen(r.Instance)
 	return m.o.Ledger.End(ctx, r.Token)
 }

@@ -62,7 +62,7 @@ func (m *Maker) Ensure(ctx context.Context, id string, shape machine.Shape, prep
 func (m *Maker) stays(ctx context.Context, r Rental, offer provider.Offer, shape machine.Shape) (bool, error) {
 	i, err := m.look(ctx, r)
 	switch {
-	case fault.Code(err) == "instance-gone" && time.Since(r.Ordered) < m.o.Settling:
+	case fault.Code(err) == "instance-gone" && !m.settled(r.Instance):
 		return true, nil // the provider does not show it yet
 	case fault.Code(err) == "instance-gone":
 		return false, m.lost(ctx, r, i)
@@ -161,8 +161,12 @@ func (m *Maker) another(id string) error {
 // rental's: which is, is not known then, and the order tells when it is made again.
 func (m *Maker) look(ctx context.Context, r Rental) (provider.Instance, error) {
 	i, err := m.o.Provider.Instance(ctx, r.Instance)
-	if err != nil || i.Token == r.Token {
+	if err != nil {
 		return i, err
+	}
+	if i.Token == r.Token {
+		m.seen(r.Instance)
+		return i, nil
 	}
 	if _, err := m.o.Ledger.Place(ctx, r.Token, ""); err != nil {
 		return i, err
@@ -247,7 +251,7 @@ func (m *Maker) Start(ctx context.Context, id string) (how string, err error) {
 			said = state
 		}
 		switch {
-		case fault.Code(err) == "instance-gone" && time.Since(r.Ordered) < m.o.Settling:
+		case fault.Code(err) == "instance-gone" && !m.settled(r.Instance):
 		case fault.Code(err) == "instance-gone" || err == nil && over(i):
 			if err := m.lost(ctx, r, i); err != nil {
 				return "", err
@@ -286,22 +290,29 @@ func answers(ctx context.Context, line *channel.Line) bool { return machine.Ping
 // Stop turns an instance off, and waits until it is: from then on it costs its disk alone.
 func (m *Maker) Stop(ctx context.Context, id string) error {
 	r, err := m.rental(ctx, id)
-	if err != nil || r.Instance == "" {
+	if err != nil || r.Instance == "" && r.Mark == "" { // nothing was made in it, and it may not be there
+		return err
+	}
+	if r, err = m.known(ctx, id); err != nil {
 		return err
 	}
 	ctx, cancel := context.WithTimeout(ctx, stopLimit)
 	defer cancel()
 	defer m.forgetList()
 	defer m.o.Lines.drop(r.Token)
-	if err := m.o.Provider.Stop(ctx, r.Instance); err != nil {
-		return err
-	}
-	for {
-		i, err := m.look(ctx, r)
+	for asked := false; ; {
+		i, err := m.look(ctx, r) // first: nobody stops another one's
+		if !asked && (err == nil && !over(i) || fault.Code(err) == "instance-gone") {
+			if err := m.o.Provider.Stop(ctx, r.Instance); gone(err) != nil {
+				return err
+			}
+			asked = true
+			continue
+		}
 		switch {
 		case err == nil && i.State == provider.Stopped:
 			return nil
-		case fault.Code(err) == "instance-gone" && time.Since(r.Ordered) >= m.o.Settling || err == nil && over(i):
+		case fault.Code(err) == "instance-gone" && m.settled(r.Instance) || err == nil && over(i):
 			return m.lost(ctx, r, i)
 		case err == nil && i.State == provider.Running: // the provider has not heard, or forgot
 			if err := m.o.Provider.Stop(ctx, r.Instance); err != nil && !fault.IsTransient(err) {
