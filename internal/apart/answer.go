@@ -69,8 +69,8 @@ func (a *answers) fill(ctx context.Context, q question, out *answer) error {
 		if a.images == nil {
 			return definition.ErrOffline
 		}
-		var err error
-		out.Text, out.Bytes, err = a.images.Image(ctx, q.Name)
+		found, err := a.images.Image(ctx, q.Name)
+		out.Text, out.Bytes, out.Architectures = found.Resolved, found.Metadata, found.Architectures
 		return err
 	}
 	files, err := a.system(q.System)

@@ -106,9 +106,9 @@ func (c *conversation) Feature(_ context.Context, r definition.Reference, digest
 }
 
 // Image implements definition.Images.
-func (c *conversation) Image(_ context.Context, reference string) (string, []byte, error) {
+func (c *conversation) Image(_ context.Context, reference string) (definition.ImageFacts, error) {
 	a, err := c.ask(question{Kind: askImage, Name: reference})
-	return a.Text, a.Bytes, err
+	return definition.ImageFacts{Resolved: a.Text, Metadata: a.Bytes, Architectures: a.Architectures}, err
 }
 
 // files are files that are elsewhere.

@@ -51,14 +51,14 @@ func (outside) Feature(_ context.Context, r definition.Reference, digest string)
 }
 
 // Image knows one image.
-func (outside) Image(_ context.Context, reference string) (string, []byte, error) {
+func (outside) Image(_ context.Context, reference string) (definition.ImageFacts, error) {
 	switch reference {
 	case "base:12":
-		return "base@sha256:" + strings.Repeat("c", 64), []byte(`[{"remoteUser": "crew", "postCreateCommand": "echo image"}]`), nil
+		return definition.ImageFacts{Resolved: "base@sha256:" + strings.Repeat("c", 64), Metadata: []byte(`[{"remoteUser": "crew", "postCreateCommand": "echo image"}]`), Architectures: []string{"amd64", "arm64"}}, nil
 	case "local:1":
-		return "", nil, nil
+		return definition.ImageFacts{}, nil
 	}
-	return "", nil, fault.Transient(errors.New("refused"), "registry-down", "try again", "%s cannot be asked for", reference)
+	return definition.ImageFacts{}, fault.Transient(errors.New("refused"), "registry-down", "try again", "%s cannot be asked for", reference)
 }
 
 func repositories(t *testing.T) map[string]fs.FS {
@@ -260,7 +260,7 @@ type slow struct {
 }
 
 // Image waits.
-func (s slow) Image(ctx context.Context, reference string) (string, []byte, error) {
+func (s slow) Image(ctx context.Context, reference string) (definition.ImageFacts, error) {
 	<-s.goOn
 	return s.outside.Image(ctx, reference)
 }

@@ -77,16 +77,18 @@ func (q *question) dear() bool {
 }
 
 type answer struct {
-	ID       int                  `json:"id"`
-	Bytes    []byte               `json:"bytes,omitempty"`
-	Entries  []entry              `json:"entries,omitempty"` // of askStat, one
-	Text     string               `json:"text,omitempty"`    // a digest; the resolved name of an image
-	System   int                  `json:"system,omitempty"`
-	None     bool                 `json:"none,omitempty"` // there is no such file
-	Offline  bool                 `json:"offline,omitempty"`
-	Mismatch *definition.Mismatch `json:"mismatch,omitempty"`
-	Fault    *fault.Fault         `json:"fault,omitempty"`
-	Wrong    string               `json:"wrong,omitempty"` // any other error
+	ID      int     `json:"id"`
+	Bytes   []byte  `json:"bytes,omitempty"`
+	Entries []entry `json:"entries,omitempty"` // of askStat, one
+	Text    string  `json:"text,omitempty"`    // a digest; the resolved name of an image
+	// Architectures are those of an image.
+	Architectures []string             `json:"architectures,omitempty"`
+	System        int                  `json:"system,omitempty"`
+	None          bool                 `json:"none,omitempty"` // there is no such file
+	Offline       bool                 `json:"offline,omitempty"`
+	Mismatch      *definition.Mismatch `json:"mismatch,omitempty"`
+	Fault         *fault.Fault         `json:"fault,omitempty"`
+	Wrong         string               `json:"wrong,omitempty"` // any other error
 }
 
 type entry struct {

@@ -8,6 +8,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"slices"
 
 	"github.com/google/go-containerregistry/pkg/authn"
 	"github.com/google/go-containerregistry/pkg/name"
@@ -23,76 +24,97 @@ import (
 const metadataLabel = "devcontainer.metadata"
 
 // Image looks an image up in its registry (definition.Images).
-func (s *Store) Image(ctx context.Context, reference string) (resolved string, metadata []byte, err error) {
+func (s *Store) Image(ctx context.Context, reference string) (out definition.ImageFacts, err error) {
 	file := s.path("images", reference)
 	if s.Offline {
 		return s.knownImage(file)
 	}
 	ref, err := name.ParseReference(reference)
 	if err != nil {
-		return "", nil, fault.Wrap(err, "bad-reference", "correct the image's name", "%q names no image", reference)
+		return out, fault.Wrap(err, "bad-reference", "correct the image's name", "%q names no image", reference)
 	}
 	d, err := remote.Get(ref, append(s.options(ctx), remote.WithPlatform(v1.Platform{OS: "linux", Architecture: "amd64"}))...)
 	if err != nil {
-		return "", nil, explain(err, reference)
+		return out, explain(err, reference)
 	}
-	resolved = ref.Context().Name() + "@" + d.Digest.String()
+	out.Resolved = ref.Context().Name() + "@" + d.Digest.String()
 	image, err := d.Image()
-	if err != nil && d.MediaType.IsIndex() {
-		image, err = other(d)
+	if d.MediaType.IsIndex() {
+		var first v1.Image
+		if first, out.Architectures, err = all(d, err); first != nil {
+			image = first
+		}
 	}
 	if err != nil {
-		return "", nil, explain(err, reference)
+		return out, explain(err, reference)
 	}
 	config, err := image.ConfigFile()
 	if err != nil {
-		return "", nil, explain(err, reference)
+		return out, explain(err, reference)
 	}
-	metadata = []byte(config.Config.Labels[metadataLabel])
-	b, err := json.Marshal(knownImage{resolved, string(metadata)})
+	out.Metadata = []byte(config.Config.Labels[metadataLabel])
+	if !d.MediaType.IsIndex() && config.Architecture != "" {
+		out.Architectures = []string{config.Architecture}
+	}
+	b, err := json.Marshal(knownImage{out.Resolved, string(out.Metadata), out.Architectures})
 	if err != nil {
-		return "", nil, fmt.Errorf("keep what is known of %s: %w", reference, err)
+		return out, fmt.Errorf("keep what is known of %s: %w", reference, err)
 	}
-	for _, key := range []string{reference, resolved} {
+	for _, key := range []string{reference, out.Resolved} {
 		if err := write(s.path("images", key), b); err != nil {
-			return "", nil, err
+			return out, err
 		}
 	}
-	return resolved, metadata, nil
+	return out, nil
 }
 
-// other gives an image of an index for the processors that it has, where the usual ones are not
-// among them: what the metadata says is the same for all.
-func other(d *remote.Descriptor) (v1.Image, error) {
+// all gives the processors that the images of an index are for, and the first of these where the
+// one for the usual processors is not among them (wrong): what the metadata says is the same for
+// all.
+func all(d *remote.Descriptor, wrong error) (first v1.Image, architectures []string, err error) {
 	index, err := d.ImageIndex()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	list, err := index.IndexManifest()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	for _, m := range list.Manifests {
-		if m.MediaType.IsImage() && (m.Platform == nil || m.Platform.OS == "linux") {
-			return index.Image(m.Digest)
+		if !m.MediaType.IsImage() || m.Platform != nil && m.Platform.OS != "linux" {
+			continue
+		}
+		if wrong != nil && first == nil {
+			if first, err = index.Image(m.Digest); err != nil {
+				return nil, nil, err
+			}
+		}
+		if m.Platform != nil && m.Platform.Architecture != "" && !slices.Contains(architectures, m.Platform.Architecture) {
+			architectures = append(architectures, m.Platform.Architecture)
 		}
 	}
-	return nil, errors.New("it is for no processors on which Linux runs")
+	if wrong != nil && first == nil {
+		return nil, nil, errors.New("it is for no processors on which Linux runs")
+	}
+	return first, architectures, nil
 }
 
 // knownImage is what is kept of an image.
-type knownImage struct{ Resolved, Metadata string }
+type knownImage struct {
+	Resolved, Metadata string
+	Architectures      []string `json:",omitempty"`
+}
 
-func (s *Store) knownImage(file string) (string, []byte, error) {
+func (s *Store) knownImage(file string) (out definition.ImageFacts, err error) {
 	b, err := os.ReadFile(file)
 	if err != nil {
-		return "", nil, definition.ErrOffline
+		return out, definition.ErrOffline
 	}
 	var k knownImage
 	if err := json.Unmarshal(b, &k); err != nil {
-		return "", nil, fmt.Errorf("read the cache: %w", err)
+		return out, fmt.Errorf("read the cache: %w", err)
 	}
-	return k.Resolved, []byte(k.Metadata), nil
+	return definition.ImageFacts{Resolved: k.Resolved, Metadata: []byte(k.Metadata), Architectures: k.Architectures}, nil
 }
 
 func (s *Store) options(ctx context.Context) []remote.Option {

@@ -31,17 +31,24 @@ func TestAnImageForOtherProcessors(t *testing.T) {
 	}
 	s := q.store(t)
 	for tag, c := range map[string]struct {
-		platforms []v1.Platform
-		user      string
+		platforms     []v1.Platform
+		user          string
+		architectures []string
 	}{
-		"both":  {[]v1.Platform{{OS: "linux", Architecture: "arm64"}, {OS: "linux", Architecture: "amd64"}}, "amd64"},
-		"board": {[]v1.Platform{{OS: "windows", Architecture: "amd64"}, {OS: "linux", Architecture: "arm64"}}, "arm64"},
+		"both":  {[]v1.Platform{{OS: "linux", Architecture: "arm64"}, {OS: "linux", Architecture: "amd64"}}, "amd64", []string{"arm64", "amd64"}},
+		"board": {[]v1.Platform{{OS: "windows", Architecture: "amd64"}, {OS: "linux", Architecture: "arm64"}}, "arm64", []string{"arm64"}},
 	} {
-		resolved, metadata, err := s.Image(t.Context(), push(tag, c.platforms...))
+		found, err := s.Image(t.Context(), push(tag, c.platforms...))
 		require.NoError(t, err, tag)
-		assert.JSONEq(t, `{"remoteUser": "`+c.user+`"}`, string(metadata), tag)
-		assert.Contains(t, resolved, "/skerry/board@sha256:", tag)
+		assert.JSONEq(t, `{"remoteUser": "`+c.user+`"}`, string(found.Metadata), tag)
+		assert.Contains(t, found.Resolved, "/skerry/board@sha256:", tag)
+		assert.Equal(t, c.architectures, found.Architectures, tag)
+		offline := q.store(t)
+		offline.Folder, offline.Offline = s.Folder, true
+		again, err := offline.Image(t.Context(), found.Resolved)
+		require.NoError(t, err)
+		assert.Equal(t, found, again, "it is known from then on")
 	}
-	_, _, err := s.Image(t.Context(), push("none", v1.Platform{OS: "windows", Architecture: "amd64"}))
+	_, err := s.Image(t.Context(), push("none", v1.Platform{OS: "windows", Architecture: "amd64"}))
 	assert.ErrorContains(t, err, "no processors on which Linux runs")
 }

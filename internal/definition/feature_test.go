@@ -244,8 +244,8 @@ func TestLocksPinAndAreChecked(t *testing.T) {
 
 type imageShelf map[string]string
 
-func (s imageShelf) Image(_ context.Context, reference string) (string, []byte, error) {
-	return s[reference], nil, nil
+func (s imageShelf) Image(_ context.Context, reference string) (ImageFacts, error) {
+	return ImageFacts{Resolved: s[reference]}, nil
 }
 
 func TestReferences(t *testing.T) {

@@ -17,14 +17,22 @@ type Image struct {
 	Locked   bool   `json:"locked,omitempty"` // Resolved comes from the lock file
 	File     string `json:"file"`
 	Line     int    `json:"line,omitempty"`
+	// Architectures are the processors that it is for, as Go names them; none: not known.
+	Architectures []string `json:"architectures,omitempty"`
+}
+
+// ImageFacts are what is known of an image without getting it.
+type ImageFacts struct {
+	Resolved      string   // by digest (name@sha256:…); empty where it is known only locally
+	Metadata      []byte   // its label devcontainer.metadata
+	Architectures []string // as in Image
 }
 
 // Images looks images up, in a registry or where they already are.
 type Images interface {
-	// Image returns the image by digest (name@sha256:…; empty where it is known only
-	// locally) and its label devcontainer.metadata. The error is ErrOffline when that
-	// cannot be told without asking a registry.
-	Image(ctx context.Context, reference string) (resolved string, metadata []byte, err error)
+	// Image tells what is known of an image. The error is ErrOffline when that cannot be told
+	// without asking a registry.
+	Image(ctx context.Context, reference string) (ImageFacts, error)
 }
 
 func (r *Report) addImage(i Image) {
@@ -59,18 +67,19 @@ func (r *Report) resolveImages(ctx context.Context, c *checker, base string, o O
 		if image.Resolved != "" {
 			asked = image.Resolved
 		}
-		resolved, metadata, err := o.Images.Image(ctx, asked)
+		found, err := o.Images.Image(ctx, asked)
 		if err != nil {
 			if !errors.Is(err, ErrOffline) {
 				r.tellImage(c, image, err)
 			}
 			continue
 		}
+		image.Architectures = found.Architectures
 		if image.Resolved == "" {
-			image.Resolved = resolved
+			image.Resolved = found.Resolved
 		}
 		if isBase {
-			label = metadata
+			label = found.Metadata
 		}
 	}
 	return label

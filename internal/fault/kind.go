@@ -24,7 +24,7 @@ var kinds = map[string]Kind{
 	"not-signed-in": Unknown, "wrong-password": Unknown,
 
 	"address-not-asked": Forbidden, "folder-not-allowed": Forbidden, "mount-refused": Forbidden, "not-administrator": Forbidden, "not-allowed-here": Forbidden, "wrong-code": Forbidden,
-	"archive-refused": Forbidden, "feature-changed": Forbidden, "checksum": Forbidden, "disk-refused": Forbidden,
+	"archive-refused": Forbidden, "feature-changed": Forbidden, "checksum": Forbidden, "disk-refused": Forbidden, "not-a-snapshot": Forbidden,
 
 	"nothing-prepared": Missing, "no-account": Missing, "no-folder": Missing, "no-registry": Missing, "no-region": Missing, "no-service": Missing, "no-site": Missing, "no-size": Missing, "no-snapshot": Missing, "no-workspace": Missing, "not-found": Missing,
 	"ref-not-found": Missing, "image-not-found": Missing, "image-gone": Missing, "empty-repository": Missing, "not-a-repository": Missing, "workspace-gone": Missing, "machine-gone": Missing, "instance-gone": Missing, "unknown-path": Missing,

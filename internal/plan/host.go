@@ -3,6 +3,7 @@ package plan
 import (
 	"math"
 	"slices"
+	"strconv"
 	"strings"
 
 	"domicile/internal/amount"
@@ -19,6 +20,8 @@ type Host struct {
 	Memory   int64 // bytes
 	DiskFree int64 // bytes; 0: not known, or it does not matter
 	GPU      bool  // containers can be given a graphics processor
+	// Architecture is that of its processors, as Go names it; empty: not known.
+	Architecture string
 	// Devices are the devices of its host, and the folders they are in; nil: not known.
 	Devices []string
 	Lacks   Lacks
@@ -49,6 +52,23 @@ func (p *Plan) able(h Host, mounts bool, r *written) {
 	}
 	if h.Lacks.Folders && mounts {
 		r.RefuseFor("leave -mount out", "", "the site %s has not the files of the service's host: no folder can be mounted in place", h.Site)
+	}
+}
+
+// runs refuses images that are for other processors than those of the site. Of one that no registry
+// told about, it is not known; what a Dockerfile begins with may be meant for others.
+func (p *Plan) runs(h Host, d *definition.Report, r *written) {
+	own := imageOf(d)
+	for _, i := range d.Images {
+		used := i.Reference == own || slices.ContainsFunc(p.Services, func(v Service) bool { return v.Recipe == nil && v.Image == pinnedImage(d, i.Reference) })
+		if !used || h.Architecture == "" || len(i.Architectures) == 0 || slices.Contains(i.Architectures, h.Architecture) {
+			continue
+		}
+		place := i.File
+		if i.Line > 0 {
+			place += ":" + strconv.Itoa(i.Line)
+		}
+		r.Add(fault.New("another-architecture", "choose another site, or an image that is for these, too", "%s: the image %s is for the processors %s; those of the site %s are %s", place, i.Reference, strings.Join(i.Architectures, ", "), h.Site, h.Architecture))
 	}
 }
 

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"context"
 	"testing"
 	"testing/fstest"
 
@@ -98,6 +99,45 @@ func TestNeedsOfAHost(t *testing.T) {
 				assert.ErrorContains(t, refused[i], says)
 				assert.NotEmpty(t, fault.Remedy(refused[i]))
 			}
+		})
+	}
+}
+
+// boards are images of processors that not every site has.
+type boards map[string][]string
+
+func (b boards) Image(_ context.Context, reference string) (definition.ImageFacts, error) {
+	return definition.ImageFacts{Architectures: b[reference]}, nil
+}
+
+// An image for other processors than those of a site cannot run there, and the place says so.
+func TestProcessorsOfAnImage(t *testing.T) {
+	images := boards{"board:1": {"arm64"}, "both:1": {"amd64", "arm64"}}
+	for name, c := range map[string]struct {
+		files map[string]string
+		at    string
+		says  string
+	}{
+		"for these":                   {map[string]string{".devcontainer.json": `{"image": "both:1"}`}, "amd64", ""},
+		"for others":                  {map[string]string{".devcontainer.json": "{\n \"image\": \"board:1\"}"}, "amd64", ".devcontainer.json:2: the image board:1 is for the processors arm64; those of the site quay are amd64"},
+		"for others, at their place":  {map[string]string{".devcontainer.json": `{"image": "board:1"}`}, "arm64", ""},
+		"of a builder":                {map[string]string{".devcontainer.json": `{"build": {"dockerfile": "D"}}`, "D": "FROM --platform=linux/arm64 board:1 AS b\nFROM both:1\nCOPY --from=b /x /x\n"}, "amd64", ""},
+		"nobody knows":                {map[string]string{".devcontainer.json": `{"image": "own:1"}`}, "amd64", ""},
+		"of a site that is not known": {map[string]string{".devcontainer.json": `{"image": "board:1"}`}, "", ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			files := fstest.MapFS{}
+			for file, text := range c.files {
+				files[file] = &fstest.MapFile{Data: []byte(text)}
+			}
+			r := definition.Read(t.Context(), files, definition.Options{Folder: "/workspaces/deck", Images: images})
+			require.False(t, r.HasErrors(), "%v", r.Problems)
+			_, err := Make(r, Input{Name: "deck", Host: Host{Site: "quay", Architecture: c.at}})
+			if c.says == "" {
+				assert.NoError(t, err)
+				return
+			}
+			assert.ErrorContains(t, err, c.says)
 		})
 	}
 }

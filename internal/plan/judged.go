@@ -153,6 +153,7 @@ var containerRules = map[string]rule[Container]{
 			madeHere(x, c.Saved)
 		}
 	}},
+	"Prepared": {"Domicile's own: how Saved came to be", nil},
 	"Settings": {"each of its fields", func(x *placed, c *Container) { apply(x, &c.Settings, settingRules) }},
 	"Service": {"each of its fields", func(x *placed, c *Container) {
 		if c.Service != nil {

@@ -122,6 +122,9 @@ type Container struct {
 	// Saved is an image with the snapshot that the container begins with, in place of Image.
 	// It does not count for the digest: a snapshot is one of the same container.
 	Saved string `json:"saved,omitempty"`
+	// Prepared tells that Saved is what many begin with: a place may keep it ready. It does not
+	// count for the digest.
+	Prepared bool `json:"prepared,omitempty"`
 
 	Settings
 	// Service is what the Compose files say of the workspace's own service.
@@ -278,6 +281,7 @@ func Make(r *definition.Report, in Input) (*Plan, error) {
 	}
 	p.able(in.Host, in.Mount != nil, refuse)
 	p.haveDevices(in.Host, refuse)
+	p.runs(in.Host, r, refuse)
 	p.Container.parts(refuse)
 	p.mount(in.Mount)
 	if err := p.limit(in.Size, e.HostRequirements, r.File); err != nil {

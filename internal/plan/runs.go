@@ -83,7 +83,7 @@ func (p *Plan) index(name string) int {
 // From makes a plan begin with a snapshot: with these images, by service, the workspace's own
 // under the empty name.
 func (p *Plan) From(images map[string]string) {
-	p.Container.Saved = images[""]
+	p.Container.Saved, p.Container.Prepared = images[""], false
 	for i := range p.Services {
 		p.Services[i].Saved = images[p.Services[i].Name]
 	}

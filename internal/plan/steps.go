@@ -28,7 +28,7 @@ func (p *Plan) steps(e *definition.Effective, in Input) {
 	// same elsewhere, or from a snapshot, has the same container.
 	p.joins()
 	named := p.Container
-	named.Saved, named.Places = "", nil
+	named.Saved, named.Prepared, named.Places = "", false, nil
 	if named.Service != nil {
 		own := named.Service.unplaced()
 		named.Service = &own

@@ -89,6 +89,7 @@ func (c *execution) beginPrepared(ctx context.Context, p *plan.Plan) (from *int6
 		return nil, err
 	}
 	p.From(images)
+	p.Container.Prepared = p.Container.Saved != ""
 	c.log.say("begins with what was prepared for this commit")
 	return &snapshot.ID, nil
 }

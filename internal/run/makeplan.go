@@ -11,6 +11,7 @@ import (
 	"domicile/internal/judge"
 	"domicile/internal/plan"
 	"domicile/internal/records"
+	"domicile/internal/site"
 	"domicile/internal/source"
 )
 
@@ -58,7 +59,7 @@ func (r *Runner) host(name string) plan.Host {
 	if !known { // not known which
 		return plan.Host{}
 	}
-	return plan.Host{Site: name, CPUs: found.Processors, Memory: found.MemoryBytes, DiskFree: found.DiskFreeBytes, GPU: found.GPU, Devices: found.Devices, Alone: at.can.Apart,
+	return plan.Host{Site: name, CPUs: found.Processors, Memory: found.MemoryBytes, DiskFree: found.DiskFreeBytes, GPU: found.GPU, Architecture: site.GoArchitecture(found.Architecture), Devices: found.Devices, Alone: at.can.Apart,
 		Lacks: plan.Lacks{Services: at.can.Beside == nil, Doors: at.can.Doors == nil || found.Elsewhere, Folders: found.Elsewhere}}
 }
 

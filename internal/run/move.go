@@ -178,7 +178,7 @@ func (c *execution) carry(ctx context.Context, id string) error {
 	switch {
 	case err != nil:
 		return err
-	case shared && !to.can.Apart: // it would replace itself there
+	case shared && !to.can.Apart && !c.at.can.Apart: // it would replace itself there
 		return fault.New("same-engine", "choose a site with an engine of its own", "the sites %s and %s are one engine", c.at.name, to.name)
 	case !shared:
 		c.log.say("bringing what was kept of it")
@@ -294,13 +294,31 @@ func (c *execution) leaveBehind(ctx context.Context, id string) error {
 	if err := from.Remove(ctx, id); err != nil {
 		return err
 	}
-	if found && snapshot.Site != before.Site { // else that is where it stays
-		if err := from.can.Keeper.RemoveSaved(ctx, snapshot.SiteID()); err != nil {
+	if found {
+		if err := c.dropCopy(ctx, from, snapshot); err != nil {
 			return err
 		}
 	}
 	_, err = c.dropEarlier(ctx)
 	return err
+}
+
+// dropCopy removes what a site has of a snapshot that is kept at another, unless both keep it in
+// the same place.
+func (c *execution) dropCopy(ctx context.Context, at place, s records.Snapshot) error {
+	if at.can.Keeper == nil || s.Site == at.name {
+		return nil
+	}
+	stays, err := c.place(s.Site)
+	if err != nil {
+		return err
+	}
+	if stays.can.Carrier != nil && at.can.Carrier != nil {
+		if shared, err := stays.can.Carrier.SharesStore(ctx, at.can.Carrier); err != nil || shared {
+			return err
+		}
+	}
+	return at.can.Keeper.RemoveSaved(ctx, s.SiteID())
 }
 
 // stay ends a move one of whose steps failed: the workspace is where it was, and is started there.
@@ -340,8 +358,10 @@ func (c *execution) comeBack(ctx context.Context, before *earlier) error {
 	if err != nil {
 		return err
 	}
-	if found && snapshot.Site != before.Site && c.at.can.Keeper != nil { // the one that stays is where it was kept
-		if err := c.at.can.Keeper.RemoveSaved(ctx, snapshot.SiteID()); err != nil {
+	copied := snapshot
+	copied.Site = before.Site // the one that stays is where it was kept
+	if found {
+		if err := c.dropCopy(ctx, c.at, copied); err != nil {
 			c.log.say(fmt.Sprintf("what was kept of it at %s could not be removed: %v", c.at.name, err))
 		}
 	}

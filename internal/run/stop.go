@@ -58,8 +58,8 @@ func (c *execution) removeWhereItWas(ctx context.Context, id string) error {
 	if err != nil {
 		return err
 	}
-	if found && snapshot.Site != before.Site && from.can.Keeper != nil {
-		if err := from.can.Keeper.RemoveSaved(ctx, snapshot.SiteID()); err != nil {
+	if found {
+		if err := c.dropCopy(ctx, from, snapshot); err != nil {
 			return err
 		}
 	}

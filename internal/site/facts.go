@@ -1,6 +1,7 @@
 package site
 
 import (
+	"cmp"
 	"io/fs"
 	"time"
 
@@ -89,3 +90,9 @@ type Image struct {
 	Metadata string `json:"metadata,omitempty"` // its label devcontainer.metadata
 	Fetched  bool   `json:"fetched"`            // it was not there before
 }
+
+// machines are processors as systems name them, by Go's names.
+var machines = map[string]string{"x86_64": "amd64", "aarch64": "arm64"}
+
+// GoArchitecture is an architecture as Go names it.
+func GoArchitecture(system string) string { return cmp.Or(machines[system], system) }

@@ -3,7 +3,6 @@ package engine
 import (
 	"archive/tar"
 	"bytes"
-	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -18,6 +17,7 @@ import (
 
 	"domicile/internal/agent/wire"
 	"domicile/internal/fault"
+	"domicile/internal/site"
 )
 
 // agentFile is the agent's binary.
@@ -36,12 +36,9 @@ func readAgent(files func(architecture string) string, architecture string) (age
 	return agentFile{architecture: architecture, content: b, digest: hex.EncodeToString(sum[:6])}, nil
 }
 
-// machines are processors as an engine names them, by Go's names.
-var machines = map[string]string{"x86_64": "amd64", "aarch64": "arm64"}
-
 // chooseAgent takes the agent that runs on the engine's host.
 func (s *Site) chooseAgent(machine string) error {
-	architecture := cmp.Or(machines[machine], machine)
+	architecture := site.GoArchitecture(machine)
 	if s.agentNow().architecture == architecture {
 		return nil
 	}

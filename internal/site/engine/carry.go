@@ -12,6 +12,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/docker/docker/api/types/image"
+
 	"domicile/internal/fault"
 	"domicile/internal/judge"
 	"domicile/internal/site"
@@ -35,6 +37,29 @@ func (s *Site) BringMade(ctx context.Context, from site.Carrier, images []judge.
 	}
 	return nil
 }
+
+// TakeIn brings the images of a snapshot that was kept at an engine whose word is not taken. Each
+// must be of that snapshot, so that it is found when the snapshot is removed.
+func (s *Site) TakeIn(ctx context.Context, from *Site, snapshot string, saved site.Saved, progress func(string)) error {
+	for service := range saved.Images {
+		name := s.snapshotTag(snapshot, service)
+		if err := s.bring(ctx, from, name, name, progress); err != nil {
+			return err
+		}
+		i, err := s.api.ImageInspect(ctx, name)
+		if err != nil {
+			return s.explain(err, "look at what was taken in")
+		}
+		if i.Config == nil || i.Config.Labels[labelSnapshot] != s.snapshotLabel(snapshot) {
+			_, err := s.api.ImageRemove(context.WithoutCancel(ctx), name, image.RemoveOptions{})
+			return errors.Join(fault.New("not-a-snapshot", "look what was done in the workspace", "what the engine of %s gives is no image of the snapshot", from.o.Name), err)
+		}
+	}
+	return nil
+}
+
+// Close ends the connections to the engine that nothing uses.
+func (s *Site) Close() error { return s.api.Close() }
 
 // Store is the engine that has what is kept at this site.
 func (s *Site) Store() (*Site, error) { return s, nil }

@@ -153,6 +153,12 @@ func New(o Options) (*Site, error) {
 	return s, nil
 }
 
+// Architecture tells what the processors of the engine's host are, as its system names them.
+func (s *Site) Architecture(ctx context.Context) (string, error) {
+	info, err := s.api.Info(ctx)
+	return info.Architecture, s.explain(err, "ask the engine about itself")
+}
+
 // dial opens a stream to the engine, and remembers why it could not: its client tells only
 // an address, which here is none.
 func (s *Site) dial(ctx context.Context) (net.Conn, error) {

@@ -1,6 +1,7 @@
 package machine
 
 import (
+	"cmp"
 	"context"
 	"io"
 	"slices"
@@ -31,7 +32,7 @@ func (s *Site) EnsureService(ctx context.Context, workspace, digest string, judg
 		return err
 	}
 	v := judged.Value()
-	if err := s.bring(ctx, e, v.Image, v.Saved); err != nil {
+	if err := s.bring(ctx, e, cmp.Or(v.Saved, v.Image)); err != nil {
 		return err
 	}
 	if err := s.change(ctx, workspace, func(m *mark) {

@@ -2,6 +2,7 @@ package machine
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"net"
 	"sync/atomic"
@@ -12,10 +13,11 @@ import (
 const mostAnswer = 32 << 20
 
 // bounded is a stream to a machine's engine. Of what is answered to a request it gives no more
-// than mostAnswer; a stream that both ends use as they like from then on is not bounded: what is
+// than most, or mostAnswer where that is 0; a stream that both ends use as they like from then on is not bounded: what is
 // first written to it asks for that.
 type bounded struct {
 	net.Conn
+	most     int64        // bytes
 	answered atomic.Int64 // to the last request
 	begun    atomic.Bool
 	free     atomic.Bool
@@ -38,9 +40,9 @@ func (b *bounded) Write(p []byte) (int, error) {
 
 func (b *bounded) Read(p []byte) (int, error) {
 	n, err := b.Conn.Read(p)
-	if !b.free.Load() && b.answered.Add(int64(n)) > mostAnswer {
+	if most := cmp.Or(b.most, mostAnswer); !b.free.Load() && b.answered.Add(int64(n)) > most {
 		b.Close()
-		return 0, fmt.Errorf("the engine of the machine answers with more than %d MB", mostAnswer>>20)
+		return 0, fmt.Errorf("the engine of the machine answers with more than %d MB", most>>20)
 	}
 	return n, err
 }

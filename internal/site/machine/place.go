@@ -1,11 +1,13 @@
 package machine
 
 import (
+	"cmp"
 	"context"
 	"net"
 	"slices"
 	"strings"
 
+	"domicile/internal/fault"
 	"domicile/internal/plan"
 	"domicile/internal/site"
 	"domicile/internal/site/engine"
@@ -13,17 +15,17 @@ import (
 
 // EnsurePlace makes the machine for a workspace and the services beside it, with all their images.
 func (s *Site) EnsurePlace(ctx context.Context, workspace string, c plan.Judged[plan.Container], beside []plan.Judged[plan.Service]) error {
-	var images []string
+	var list []plan.Service
 	for _, v := range beside {
-		images = append(images, v.Value().Image)
+		list = append(list, v.Value())
 	}
-	_, err := s.place(ctx, workspace, c.Value(), images)
+	_, err := s.place(ctx, workspace, c.Value(), list)
 	return err
 }
 
-// place makes the machine for a container, brings its image and others into it, and gives the
-// engine in it, which runs.
-func (s *Site) place(ctx context.Context, workspace string, c plan.Container, others []string) (*engine.Site, error) {
+// place makes the machine for a container and the services beside it, brings their images into it,
+// and gives the engine in it, which runs.
+func (s *Site) place(ctx context.Context, workspace string, c plan.Container, beside []plan.Service) (*engine.Site, error) {
 	host, err := s.o.Maker.Examine(ctx)
 	if err != nil {
 		return nil, err
@@ -32,19 +34,21 @@ func (s *Site) place(ctx context.Context, workspace string, c plan.Container, ot
 	if err != nil {
 		return nil, err
 	}
-	all := []string{c.Image}
-	for _, name := range slices.Sorted(slices.Values(others)) {
-		if !slices.Contains(all, name) {
-			all = append(all, name)
+	var all, base []string
+	add := func(image, saved string) error {
+		name, id, err := common(ctx, images, image, saved, c.Prepared)
+		if err == nil && !slices.Contains(all, name) {
+			all, base = append(all, name), append(base, id+" "+name)
 		}
+		return err
 	}
-	var base []string
-	for _, name := range all {
-		id, err := holding(ctx, images, name)
-		if err != nil {
+	if err := add(c.Image, c.Saved); err != nil {
+		return nil, err
+	}
+	for _, v := range slices.SortedFunc(slices.Values(beside), func(a, b plan.Service) int { return cmp.Compare(a.Image, b.Image) }) {
+		if err := add(v.Image, v.Saved); err != nil {
 			return nil, err
 		}
-		base = append(base, id+" "+name)
 	}
 	shape := s.shape(c, host)
 	shape.Base = strings.Join(base, " ")
@@ -66,6 +70,19 @@ func (s *Site) place(ctx context.Context, workspace string, c plan.Container, ot
 		return nil, err
 	}
 	return e, s.bring(ctx, e, all...)
+}
+
+// common is the image that a machine has in common with others that come from one template: the
+// image itself, or what was prepared. That of one snapshot alone is none, unless nothing else is
+// there.
+func common(ctx context.Context, images *engine.Site, image, saved string, prepared bool) (name, id string, err error) {
+	if saved == "" || !prepared {
+		if id, err = holding(ctx, images, image); err == nil || saved == "" || fault.Code(err) != "image-gone" {
+			return image, id, err
+		}
+	}
+	id, err = holding(ctx, images, saved)
+	return saved, id, err
 }
 
 // bring brings images into a machine that has them not; no name is no image.

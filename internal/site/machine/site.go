@@ -48,6 +48,7 @@ var (
 	_ site.Placer   = (*Site)(nil)
 	_ site.Overseer = (*Site)(nil)
 	_ site.Aside    = (*Site)(nil)
+	_ site.Keeper   = (*Site)(nil)
 	_ site.Carrier  = (*Site)(nil)
 	_ site.Differ   = (*Site)(nil)
 	_ site.Sweeper  = (*Site)(nil)
@@ -75,9 +76,9 @@ const (
 // Kind tells what makes the machines.
 func (s *Site) Kind() site.Kind { return s.o.Kind }
 
-// Abilities are what a machine of one's own can. Helpers, doors and snapshots are not among them; one that was kept elsewhere can be what a workspace begins with.
+// Abilities are what a machine of one's own can. Helpers and doors are not among them.
 func (s *Site) Abilities() site.Abilities {
-	return site.Abilities{Beside: s, Placer: s, Overseer: s, Aside: s, Carrier: s, Differ: s, Sweeper: s, Measurer: s, Apart: true}
+	return site.Abilities{Beside: s, Placer: s, Overseer: s, Aside: s, Keeper: s, Carrier: s, Differ: s, Sweeper: s, Measurer: s, Apart: true}
 }
 
 // Examine looks at what makes the machines, and whether there is an engine that pulls for them.
@@ -86,10 +87,15 @@ func (s *Site) Examine(ctx context.Context) (site.Facts, error) {
 	if err != nil {
 		return site.Facts{}, err
 	}
-	if _, err := s.images(); err != nil {
+	images, err := s.images()
+	if err != nil {
 		return site.Facts{}, err
 	}
-	facts := site.Facts{Engine: f.What, System: s.o.System, Processors: f.Processors, MemoryBytes: f.Memory, DiskFreeBytes: f.DiskFree,
+	architecture, err := images.Architecture(ctx)
+	if err != nil {
+		return site.Facts{}, err
+	}
+	facts := site.Facts{Architecture: architecture, Engine: f.What, System: s.o.System, Processors: f.Processors, MemoryBytes: f.Memory, DiskFreeBytes: f.DiskFree,
 		Elsewhere: true, UserNamespaces: true} // root of a workspace is root of its machine alone
 	for _, size := range f.Sizes {
 		if size.Memory = size.Memory/memorySteps*memorySteps - ownMemory; size.Memory > 0 {

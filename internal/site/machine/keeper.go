@@ -1,0 +1,85 @@
+package machine
+
+import (
+	"context"
+	"errors"
+	"net"
+
+	"domicile/internal/fault"
+	"domicile/internal/site"
+	"domicile/internal/site/engine"
+)
+
+// mostKept bounds what a machine's engine gives as one image of a snapshot, in bytes. Whoever is
+// root in a machine may give one without end.
+const mostKept = 64 << 30
+
+// Save keeps the snapshot of a workspace with the engine that pulls for the machines: it outlives
+// the machine, and other machines begin with it. A machine that sleeps is woken for it, and sleeps
+// again afterwards.
+func (s *Site) Save(ctx context.Context, workspace, snapshot string, progress func(string)) (saved site.Saved, err error) {
+	images, err := s.images()
+	if err != nil {
+		return saved, err
+	}
+	m, found, err := s.o.Maker.Find(ctx, workspace)
+	if err == nil && !found {
+		err = fault.New("workspace-gone", "provision the workspace again", "the workspace's machine is gone from the site")
+	}
+	if err != nil {
+		return saved, err
+	}
+	if m.State != Running {
+		ran := readMark(m).Running
+		defer func() {
+			stopped := context.WithoutCancel(ctx)
+			err = errors.Join(err, s.Stop(stopped, workspace, 0, true), s.marked(stopped, workspace, ran))
+		}()
+	}
+	e, err := s.awake(ctx, workspace)
+	if err != nil {
+		return saved, err
+	}
+	if saved, err = e.Save(ctx, workspace, snapshot, progress); err != nil {
+		return saved, err
+	}
+	if err := s.takeIn(ctx, images, workspace, snapshot, saved, progress); err != nil {
+		return saved, errors.Join(err, images.RemoveSaved(context.WithoutCancel(ctx), snapshot))
+	}
+	return saved, e.RemoveSaved(ctx, snapshot)
+}
+
+// takeIn takes the images of a snapshot out of a machine. Their sizes are then those that the
+// engine which has them tells, not the machine.
+func (s *Site) takeIn(ctx context.Context, images *engine.Site, workspace, snapshot string, saved site.Saved, progress func(string)) error {
+	most := int64(mostKept)
+	if free, known, err := images.Free(ctx); err != nil {
+		return err
+	} else if known {
+		most = min(most, free/shareOfDisk)
+	}
+	from, err := s.newEngine("the machine of "+workspace, func(ctx context.Context) (net.Conn, error) {
+		conn, err := s.o.Maker.Dial(ctx, workspace)
+		if err != nil {
+			return nil, err
+		}
+		return &bounded{Conn: conn, most: most}, nil
+	})
+	if err != nil {
+		return err
+	}
+	defer from.Close()
+	return images.TakeIn(ctx, from, snapshot, saved, progress)
+}
+
+// shareOfDisk is the part of what is free of the disk that one image of a snapshot takes at most.
+const shareOfDisk = 2
+
+// RemoveSaved removes a snapshot that was kept.
+func (s *Site) RemoveSaved(ctx context.Context, snapshot string) error {
+	images, err := s.images()
+	if err != nil {
+		return err
+	}
+	return images.RemoveSaved(ctx, snapshot)
+}
