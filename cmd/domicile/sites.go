@@ -15,7 +15,7 @@ import (
 
 var sitesCommand = command{
 	name: "sites", args: "[add NAME ADDRESS [-through ADDRESSES | -key FILE] | examine NAME | change NAME | trust NAME | drain NAME | reopen NAME | remove NAME] [FLAGS]", summary: "List the sites; add hosts that are reached over SSH and providers of rented instances, examine, change, drain and remove them",
-	example: "domicile sites\ndomicile sites add skiff ssh://crew@skiff.example.com\ndomicile sites add rented https://cloud.example.com/north -key account.key\ndomicile sites examine skiff\ndomicile sites change skiff -allow devices -sizes small=1:1gb:0.01EUR -size small",
+	example: "domicile sites\ndomicile sites add skiff ssh://crew@skiff.example.com\ndomicile sites add rented https://cloud.example.com/north -key account.key\ndomicile sites examine skiff\ndomicile sites change skiff -allow devices -sizes small=1:1gb:0.01EUR -size small\ndomicile sites change skiff -copies 6h@this-host",
 	takes:   anything,
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
@@ -24,6 +24,7 @@ var sitesCommand = command{
 		allow := f.String("allow", "", "changing one: what definitions may ask for there, with commas between; none: nothing; service: what the service allows")
 		sizes := f.String("sizes", "", "changing one: its sizes, as NAME=PROCESSORS:MEMORY:PRICE-AN-HOUR, with commas between; service: those of the service")
 		most := f.String("most", "", "changing one: how many workspaces may run there at a time; none: as many as there is room for")
+		copies := f.String("copies", "", "changing one: how often copies of its workspaces are kept, and at which other site, as EVERY@SITE; none: no copies")
 		key := f.String("key", "", "adding a provider, or changing it: the file with the key of the account there; -: standard input")
 		size := f.String("size", "", "changing one: the size of a workspace that asks for none; none: no limits; service: that of the service")
 		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
@@ -51,14 +52,14 @@ var sitesCommand = command{
 			case "examine":
 				return examineSite(ctx, t, c, name, *asJSON)
 			case "change":
-				change := client.SiteSettings{Allow: given(*allow), Sizes: given(*sizes), Size: given(*size), Most: given(*most)}
+				change := client.SiteSettings{Allow: given(*allow), Sizes: given(*sizes), Size: given(*size), Most: given(*most), Copies: given(*copies)}
 				if *key != "" {
 					if change.Key, err = readKey(t, *key); err != nil {
 						return err
 					}
 				}
 				if change == (client.SiteSettings{}) {
-					return wrongUse("say what is to be another there: -allow, -sizes, -size, -most or -key")
+					return wrongUse("say what is to be another there: -allow, -sizes, -size, -most, -copies or -key")
 				}
 				_, err = client.Answer[struct{}](c.ChangeSite(ctx, name, change))
 			case "trust":

@@ -85,6 +85,10 @@ func saidOf(s client.Site) (list []string) {
 	if s.Most != nil {
 		say("Of the workspaces there %d may run at a time.", *s.Most)
 	}
+	if s.Copies != nil {
+		every, at, _ := strings.Cut(*s.Copies, "@")
+		say("Copies of its workspaces are kept at %s every %s.", at, every)
+	}
 	if s.Alone != nil {
 		say("Each workspace has a machine of its own there, in which a definition may ask for what would be too much elsewhere.")
 	}

@@ -133,6 +133,9 @@ func show(out io.Writer, w client.Workspace) {
 	if w.StopsAt != nil {
 		fmt.Fprintf(out, "Nobody uses it: it stops at %s. To keep it: domicile stay %s\n", w.StopsAt.Local().Format("15:04:05"), w.Name)
 	}
+	if w.Kept != nil {
+		fmt.Fprintf(out, "What was kept of it %s is at %s. To make it anew from that: domicile move %s -site %s -from-kept\n", ago(w.Kept.Created), w.Kept.Site, w.Name, w.Kept.Site)
+	}
 	if w.State == client.WorkspaceStateReady {
 		waysIn(out, w)
 	}

@@ -22,7 +22,7 @@ func (s *Server) ChangeSite(ctx context.Context, q ChangeSiteRequestObject) (Cha
 			return nil, err
 		}
 	}
-	return ChangeSite204Response{}, s.o.Runner.ChangeSite(ctx, q.Name, run.Change{Allow: q.Body.Allow, Sizes: q.Body.Sizes, Size: q.Body.Size, Most: q.Body.Most})
+	return ChangeSite204Response{}, s.o.Runner.ChangeSite(ctx, q.Name, run.Change{Allow: q.Body.Allow, Sizes: q.Body.Sizes, Size: q.Body.Size, Most: q.Body.Most, Copies: q.Body.Copies})
 }
 
 // slowFrom is how long an examination takes from which on a site is slow.
@@ -35,7 +35,7 @@ func (s *Server) describeSite(ctx context.Context, v *Site, found run.Examined) 
 	for _, size := range here.Sizes {
 		v.Sizes = appendTo(v.Sizes, sizeView(size))
 	}
-	v.Size = optional(here.Size)
+	v.Size, v.Copies = optional(here.Size), optional(here.Copies)
 	if here.Most > 0 {
 		v.Most = &here.Most
 	}

@@ -16,7 +16,7 @@ import (
 func (s *Server) ListSnapshots(ctx context.Context, _ ListSnapshotsRequestObject) (ListSnapshotsResponseObject, error) {
 	list, err := s.o.Store.Snapshots(ctx, account(ctx).ID)
 	return ListSnapshots200JSONResponse(each(list, func(v records.Snapshot) Snapshot {
-		return Snapshot{Id: v.ID, Name: v.Name, Note: v.Note, Source: v.Source, Commit: optional(v.Commit), Site: v.Site, Bytes: v.Bytes, Ready: v.Ready, Created: v.Created}
+		return Snapshot{Id: v.ID, Name: v.Name, Note: v.Note, Source: v.Source, Commit: optional(v.Commit), Site: v.Site, Bytes: v.Bytes, Ready: v.Ready, Created: v.Created, Copy: whenTrue(v.Copy)}
 	})), err
 }
 

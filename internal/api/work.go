@@ -116,7 +116,11 @@ func (s *Server) MoveWorkspace(ctx context.Context, q MoveWorkspaceRequestObject
 	if _, err := s.find(ctx, q.Name); err != nil {
 		return nil, err
 	}
-	w, err := s.o.Runner.Move(ctx, account(ctx).ID, q.Name, q.Body.Site, value(q.Body.Size))
+	move := s.o.Runner.Move
+	if value(q.Body.FromKept) {
+		move = s.o.Runner.Anew
+	}
+	w, err := move(ctx, account(ctx).ID, q.Name, q.Body.Site, value(q.Body.Size))
 	v, err := s.after(ctx, w, err)
 	return MoveWorkspace202JSONResponse(v), err
 }

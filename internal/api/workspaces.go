@@ -114,6 +114,15 @@ func (s *Server) GetWorkspace(ctx context.Context, q GetWorkspaceRequestObject) 
 		return nil, err
 	}
 	v, err := s.view(ctx, w)
+	if err == nil && w.State == records.Lost {
+		kept, found, err := s.o.Runner.KeptOf(ctx, w.ID)
+		if err != nil {
+			return nil, err
+		}
+		if found {
+			v.Kept = &KeptState{Site: kept.Site, Created: kept.Created}
+		}
+	}
 	return GetWorkspace200JSONResponse(v), err
 }
 

@@ -244,7 +244,9 @@ func (e PreparedState) Valid() bool {
 
 // Defines values for RunKind.
 const (
+	RunKindAnew      RunKind = "anew"
 	RunKindAttach    RunKind = "attach"
+	RunKindCopy      RunKind = "copy"
 	RunKindKeep      RunKind = "keep"
 	RunKindMove      RunKind = "move"
 	RunKindPrepare   RunKind = "prepare"
@@ -261,7 +263,11 @@ const (
 // Valid indicates whether the value is a known member of the RunKind enum.
 func (e RunKind) Valid() bool {
 	switch e {
+	case RunKindAnew:
+		return true
 	case RunKindAttach:
+		return true
+	case RunKindCopy:
 		return true
 	case RunKindKeep:
 		return true
@@ -705,6 +711,12 @@ type HostTrust struct {
 	Through *[]KnownHost `json:"through,omitempty"`
 }
 
+// KeptState Of one that is lost, what was kept of it at a site that answers. It can be made anew from it there.
+type KeptState struct {
+	Created time.Time `json:"created"`
+	Site    string    `json:"site"`
+}
+
 // Key An SSH public key.
 type Key struct {
 	Comment     string    `json:"comment"`
@@ -754,6 +766,9 @@ type LogLine struct {
 
 // MoveRequest defines model for MoveRequest.
 type MoveRequest struct {
+	// FromKept Its own site does not answer, or has it no more: it is made anew from the newest snapshot that was kept of it where it goes. What was changed since then is missing; what its own site has is kept as a snapshot when that answers again.
+	FromKept *bool `json:"fromKept,omitempty"`
+
 	// Site Where it goes.
 	Site string `json:"site"`
 
@@ -1103,6 +1118,9 @@ type Site struct {
 	// Apart Untrusted text is read, and git works, where the host's files and networks are not.
 	Apart *bool `json:"apart,omitempty"`
 
+	// Copies How often copies of its workspaces are kept, and at which other site, as EVERY@SITE. Default: none are.
+	Copies *string `json:"copies,omitempty"`
+
 	// Devices Devices of the host that a definition may name, where policy allows it.
 	Devices       *[]string `json:"devices,omitempty"`
 	DiskFreeBytes *int64    `json:"diskFreeBytes,omitempty"`
@@ -1124,7 +1142,7 @@ type Site struct {
 	Most *int   `json:"most,omitempty"`
 	Name string `json:"name"`
 
-	// Own The settings that the site has of its own: allow, sizes, size, most.
+	// Own The settings that the site has of its own: allow, sizes, size, most, copies.
 	Own *[]string `json:"own,omitempty"`
 
 	// Problem Why it is not ready.
@@ -1171,6 +1189,9 @@ type SiteSettings struct {
 	// Allow What definitions may ask for there, with commas between; none: nothing beyond what gives no power over the host.
 	Allow *string `json:"allow,omitempty"`
 
+	// Copies How often copies of its workspaces are kept, and at which other site, as EVERY@SITE (6h@this-host); none: no copies.
+	Copies *string `json:"copies,omitempty"`
+
 	// Key Another key of the account at a provider, where the site is one of rented instances.
 	Key *string `json:"key,omitempty"`
 
@@ -1197,8 +1218,11 @@ type Size struct {
 // Snapshot A kept state of a workspace.
 type Snapshot struct {
 	// Bytes What it takes beyond the images that the workspace was made from.
-	Bytes   int64     `json:"bytes"`
-	Commit  *string   `json:"commit,omitempty"`
+	Bytes  int64   `json:"bytes"`
+	Commit *string `json:"commit,omitempty"`
+
+	// Copy It was kept by the rule of a site, at another one; the next one takes its place.
+	Copy    *bool     `json:"copy,omitempty"`
 	Created time.Time `json:"created"`
 	Id      int64     `json:"id"`
 
@@ -1330,8 +1354,11 @@ type Workspace struct {
 	Id      int64         `json:"id"`
 
 	// Image As the definition names it.
-	Image    *string   `json:"image,omitempty"`
-	LastUsed time.Time `json:"lastUsed"`
+	Image *string `json:"image,omitempty"`
+
+	// Kept Of one that is lost, what was kept of it at a site that answers. It can be made anew from it there.
+	Kept     *KeptState `json:"kept,omitempty"`
+	LastUsed time.Time  `json:"lastUsed"`
 
 	// Mount The source is a folder of the host.
 	Mount *bool  `json:"mount,omitempty"`

@@ -18,6 +18,16 @@ func (p *Plan) Move(from, to string) []Step {
 	return append(append(steps, p.Begin()...), Step{Name: StepLeave, Title: "Remove what is left at " + from})
 }
 
+// Copy returns the steps of a run that keeps a copy of a workspace at another site.
+func Copy(to string) []Step {
+	return append(Save(), Step{Name: StepCopy, Title: "Bring the copy to " + to})
+}
+
+// Anew returns the steps of a run that makes a workspace anew from what was kept of it.
+func (p *Plan) Anew(to string) []Step {
+	return append([]Step{{Name: StepAnew, Title: "Take what was kept at " + to}}, p.Begin()...)
+}
+
 // At gives a copy of the plan for another site, with what a size of that one limits. It refuses
 // what the site lacks or does not allow: the error is a *fault.Fault, or judge.Refusals.
 func (p *Plan) At(size Size, h Host, s judge.Subject) (*Plan, error) {

@@ -49,6 +49,8 @@ const (
 	StepCarry        = "carry"      // in a move: bring what was kept of it to the other site
 	StepGo           = "go"         // from here on it is there
 	StepLeave        = "leave"      // remove what is left where it was
+	StepCopy         = "copy"       // bring a copy of what was kept to another site
+	StepAnew         = "anew"       // from here on it is there, and what it was is left
 )
 
 // Step is one step of a plan.

@@ -21,6 +21,8 @@ const (
 	KindMove      = "move"     // go to another site
 	KindKeep      = "keep"     // make one that is kept warm
 	KindTake      = "take"     // take one over that was kept warm
+	KindCopy      = "copy"     // keep a copy at another site
+	KindAnew      = "anew"     // make it anew from what was kept, where its site is gone
 )
 
 // The states of runs and steps, beside Waiting and Failed.
@@ -43,12 +45,13 @@ type Run struct {
 	Ended     *time.Time
 	Note      string // why it was made, where no person asked for it
 	Pull      bool   // a rebuild brings new commits, too
-	Target    string // of a move: the site where the workspace goes
+	Target    string // the site where a move, or a copy, goes
 	// TargetSize is the size that is asked for there; empty: none.
 	TargetSize string
+	Snapshot   *int64 // of one that makes it anew: what was kept
 }
 
-const runColumns = "id, workspace, kind, state, reason, holder, created, started, ended, note, pull, target, target_size"
+const runColumns = "id, workspace, kind, state, reason, holder, created, started, ended, note, pull, target, target_size, snapshot"
 
 // Step is one step of a run.
 type Step struct {
@@ -102,9 +105,10 @@ func (q Queries) PullInRun(ctx context.Context, workspace int64) error {
 	return q.change(ctx, ErrNotFound, "UPDATE runs SET pull = true WHERE workspace = $1 AND state = 'waiting' AND kind = '"+KindRebuild+"'", workspace)
 }
 
-// TargetRun tells the waiting move of a workspace where it goes.
-func (q Queries) TargetRun(ctx context.Context, workspace int64, site, size string) error {
-	return q.change(ctx, ErrNotFound, "UPDATE runs SET target = $2, target_size = $3 WHERE workspace = $1 AND state = 'waiting' AND kind = '"+KindMove+"'", workspace, site, size)
+// TargetRun tells the waiting run of a workspace which site it leads to; snapshot is what it makes
+// the workspace anew from; nil: nothing.
+func (q Queries) TargetRun(ctx context.Context, workspace int64, site, size string, snapshot *int64) error {
+	return q.change(ctx, ErrNotFound, "UPDATE runs SET target = $2, target_size = $3, snapshot = $4 WHERE workspace = $1 AND state = 'waiting'", workspace, site, size, snapshot)
 }
 
 // Run finds a run.

@@ -37,19 +37,20 @@ type Snapshot struct {
 	Ready     bool
 	Created   time.Time
 	Used      time.Time
+	Copy      bool // kept by the rule of a site, at another one
 	Shared    bool // what was prepared as nobody in particular: everybody may begin with it
 }
 
 // SiteID is what the snapshot is called at its site.
 func (s Snapshot) SiteID() string { return fmt.Sprintf("s%d", s.ID) }
 
-const snapshotColumns = "id, kind, account, workspace, name, note, site, source, ref, file, size, commit, plan, session, uid, done, images, digest, bytes, ready, created, used, shared"
+const snapshotColumns = "id, kind, account, workspace, name, note, site, source, ref, file, size, commit, plan, session, uid, done, images, digest, bytes, ready, created, used, copy, shared"
 
 // AddSnapshot makes the record of a snapshot that is about to be kept.
 func (q Queries) AddSnapshot(ctx context.Context, s Snapshot) (Snapshot, error) {
-	return one[Snapshot](ctx, q.db, `INSERT INTO snapshots (kind, account, workspace, name, note, site, source, ref, file, size, commit, plan, session, uid, done, digest, shared)
-		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17) RETURNING `+snapshotColumns,
-		s.Kind, s.Account, s.Workspace, s.Name, s.Note, s.Site, s.Source, s.Ref, s.File, s.Size, s.Commit, s.Plan, s.Session, s.UID, s.Done, s.Digest, s.Shared)
+	return one[Snapshot](ctx, q.db, `INSERT INTO snapshots (kind, account, workspace, name, note, site, source, ref, file, size, commit, plan, session, uid, done, digest, shared, copy)
+		VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18) RETURNING `+snapshotColumns,
+		s.Kind, s.Account, s.Workspace, s.Name, s.Note, s.Site, s.Source, s.Ref, s.File, s.Size, s.Commit, s.Plan, s.Session, s.UID, s.Done, s.Digest, s.Shared, s.Copy)
 }
 
 // KeepSnapshot notes that a snapshot is kept, in which images, and how large they are.

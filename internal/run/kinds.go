@@ -63,6 +63,10 @@ func kindOf(name string) kind {
 		return kind{begins: records.Removing, unplanned: true, interrupts: true, succeeded: (*execution).dropWorkspace}
 	case records.KindMove:
 		return kind{failed: (*execution).stay}
+	case records.KindCopy:
+		return kind{failed: (*execution).dropCopies}
+	case records.KindAnew:
+		return kind{interrupts: true, succeeded: (*execution).dropEarlier, failed: (*execution).stayLost}
 	case records.KindSnapshot:
 		return kind{failed: (*execution).dropUnready}
 	}

@@ -61,10 +61,10 @@ func (r *Runner) Move(ctx context.Context, account int64, name, site, size strin
 		if err := r.enqueue(ctx, db, tx, w, records.KindMove, p.Move(w.Site, site)); err != nil {
 			return err
 		}
-		if _, err := addSnapshot(ctx, db, w, records.Personal, "before it went to "+site, false); err != nil {
+		if _, err := addSnapshot(ctx, db, w, records.Snapshot{Kind: records.Personal, Note: "before it went to " + site}); err != nil {
 			return err
 		}
-		return db.TargetRun(ctx, w.ID, site, size)
+		return db.TargetRun(ctx, w.ID, site, size, nil)
 	})
 	return w, busy(err, name)
 }
@@ -77,6 +77,9 @@ func (r *Runner) mayMove(ctx context.Context, db records.Queries, w records.Work
 	}
 	helpers, err := db.Helpers(ctx, w.ID)
 	if err != nil {
+		return nil, err
+	}
+	if err := keepingLeft(ctx, db, w, to.name); err != nil {
 		return nil, err
 	}
 	switch {
@@ -166,6 +169,18 @@ func (c *execution) carry(ctx context.Context, id string) error {
 	if err != nil {
 		return err
 	}
+	if err := c.bringKept(ctx, to, images); err != nil {
+		return err
+	}
+	if err := c.bringImages(ctx, to); err != nil {
+		return err
+	}
+	return to.Remove(ctx, id)
+}
+
+// bringKept brings the images of a snapshot from the workspace's site to another, unless both keep
+// them in the same place.
+func (c *execution) bringKept(ctx context.Context, to place, images map[string]string) error {
 	var judged []judge.Image
 	for _, name := range images {
 		i, err := plan.JudgeImage(name, judge.Subject{Images: []string{name}})
@@ -180,16 +195,11 @@ func (c *execution) carry(ctx context.Context, id string) error {
 		return err
 	case shared && !to.can.Apart && !c.at.can.Apart: // it would replace itself there
 		return fault.New("same-engine", "choose a site with an engine of its own", "the sites %s and %s are one engine", c.at.name, to.name)
-	case !shared:
-		c.log.say("bringing what was kept of it")
-		if err := to.can.Carrier.BringMade(ctx, c.at.can.Carrier, judged, func(string) {}); err != nil {
-			return err
-		}
+	case shared:
+		return nil
 	}
-	if err := c.bringImages(ctx, to); err != nil {
-		return err
-	}
-	return to.Remove(ctx, id)
+	c.log.say("bringing what was kept of it")
+	return to.can.Carrier.BringMade(ctx, c.at.can.Carrier, judged, func(string) {})
 }
 
 // bringImages sees to it that the other site has the images that the workspace and its services
@@ -354,6 +364,9 @@ func (c *execution) comeBack(ctx context.Context, before *earlier) error {
 			c.log.say(fmt.Sprintf("what was made at %s could not be removed, and is replaced when it goes there again: %v", c.at.name, err))
 		}
 	}
+	if left, err := c.leftAt(ctx, before.Site); err != nil || left {
+		return errors.Join(err, c.putBackRecord(ctx, before.Site, nil))
+	}
 	snapshot, found, err := c.ofMove(ctx)
 	if err != nil {
 		return err
@@ -365,10 +378,19 @@ func (c *execution) comeBack(ctx context.Context, before *earlier) error {
 			c.log.say(fmt.Sprintf("what was kept of it at %s could not be removed: %v", c.at.name, err))
 		}
 	}
-	err = c.write(ctx, func(db records.Queries) error {
-		err := db.PutEarlierBack(ctx, c.workspace.ID)
-		if err == nil && found {
-			err = db.SetSnapshotSite(ctx, snapshot.ID, before.Site)
+	if !found {
+		return c.putBackRecord(ctx, before.Site, nil)
+	}
+	return c.putBackRecord(ctx, before.Site, &snapshot)
+}
+
+// putBackRecord makes a workspace's record again what it was at an earlier site, where a snapshot
+// is then kept; nil: none is.
+func (c *execution) putBackRecord(ctx context.Context, site string, kept *records.Snapshot) error {
+	err := c.write(ctx, func(db records.Queries) error {
+		err := errors.Join(db.PutEarlierBack(ctx, c.workspace.ID), db.ForgetLeftBehind(ctx, site, c.workspace.ID))
+		if err == nil && kept != nil {
+			err = db.SetSnapshotSite(ctx, kept.ID, site)
 		}
 		if errors.Is(err, records.ErrNotFound) {
 			err = nil // its owner has removed it

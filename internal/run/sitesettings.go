@@ -22,6 +22,8 @@ type ownSettings struct {
 	Sizes *[]plan.Size  `json:"sizes,omitempty"`
 	Size  *string       `json:"size,omitempty"`
 	Most  int           `json:"most,omitempty"`
+	// Copies is the rule for copies of its workspaces; nil: none are kept.
+	Copies *copies `json:"copies,omitempty"`
 }
 
 // The words that stand for no setting of a site's own, and for one that is empty.
@@ -32,12 +34,13 @@ const (
 
 // SiteSettings are the settings that count at a site.
 type SiteSettings struct {
-	Allow judge.Policy
-	Sizes []plan.Size
-	Given judge.Policy // what is allowed beyond, because each workspace has a machine of its own
-	Size  string       // of a workspace that asks for none; empty: no limits
-	Most  int          // how many workspaces may run there at a time; 0: as many as there is room for
-	Own   []string     // those that the site has of its own, by their names
+	Allow  judge.Policy
+	Sizes  []plan.Size
+	Given  judge.Policy // what is allowed beyond, because each workspace has a machine of its own
+	Size   string       // of a workspace that asks for none; empty: no limits
+	Most   int          // how many workspaces may run there at a time; 0: as many as there is room for
+	Copies string       // the rule for copies of its workspaces, as EVERY@SITE; empty: none are kept
+	Own    []string     // those that the site has of its own, by their names
 }
 
 // SettingsAt gives the settings that count at a site; those of the service where it is not
@@ -60,6 +63,9 @@ func (r *Runner) SettingsAt(site string) SiteSettings {
 	if at.own.Most > 0 {
 		s.Most, s.Own = at.own.Most, append(s.Own, "most")
 	}
+	if at.own.Copies != nil {
+		s.Copies, s.Own = at.own.Copies.String(), append(s.Own, "copies")
+	}
 	if offered := r.Examined(site).Sizes; len(offered) > 0 { // it has these, whatever anybody wishes
 		s.Sizes, s.Own = offered, slices.DeleteFunc(s.Own, func(name string) bool { return name == "sizes" })
 		if !slices.ContainsFunc(offered, func(v plan.Size) bool { return v.Name == s.Size }) {
@@ -81,7 +87,7 @@ func readOwn(v records.Site) (own ownSettings, err error) {
 
 // Change is what is to be another at a site; nil stays, the word service gives the service's.
 type Change struct {
-	Allow, Sizes, Size, Most *string
+	Allow, Sizes, Size, Most, Copies *string
 }
 
 // ChangeSite changes what a site has of its own in place of the service's settings. It counts
@@ -101,6 +107,9 @@ func (r *Runner) ChangeSite(ctx context.Context, name string, c Change) error {
 		own, err := readOwn(records.Site{Name: name, Settings: now})
 		if err == nil {
 			err = c.apply(&own, sizes, usualOf(sizes, r.o.Size))
+		}
+		if err == nil && c.Copies != nil && own.Copies != nil {
+			err = r.judgeCopies(name, *own.Copies)
 		}
 		if err != nil {
 			return nil, err
@@ -165,6 +174,16 @@ func (c Change) apply(own *ownSettings, sizes []plan.Size, size string) error {
 				return fault.New("bad-limit", "give a number of workspaces from 1 on, or none", "%q is no number of workspaces", *c.Most)
 			}
 			own.Most = n
+		}
+	}
+	if c.Copies != nil {
+		own.Copies = nil
+		if *c.Copies != asService && *c.Copies != asNone {
+			rule, err := parseCopies(*c.Copies)
+			if err != nil {
+				return err
+			}
+			own.Copies = &rule
 		}
 	}
 	if own.Sizes != nil {

@@ -101,37 +101,45 @@ func (c *execution) addPrepared(ctx context.Context) (s records.Snapshot, err er
 	}
 	shared := login == nil && (c.out.plan.Recipe == nil || c.out.plan.Recipe.Account == 0)
 	err = c.write(ctx, func(db records.Queries) error {
-		s, err = addSnapshot(ctx, db, c.workspace, records.Prepared, "", shared)
+		s, err = addSnapshot(ctx, db, c.workspace, records.Snapshot{Kind: records.Prepared, Shared: shared})
 		return err
 	})
 	return s, err
 }
 
-// addSnapshot makes the record of a snapshot of a workspace as it is now. A shared one is for
-// everybody to begin with.
-func addSnapshot(ctx context.Context, db records.Queries, w records.Workspace, kind, note string, shared bool) (records.Snapshot, error) {
+// addSnapshot makes the record of a snapshot of a workspace as it is now. s has its kind, its note,
+// and whether it is shared, or a copy.
+func addSnapshot(ctx context.Context, db records.Queries, w records.Workspace, s records.Snapshot) (records.Snapshot, error) {
+	s, err := describeSnapshot(ctx, db, w, s)
+	if err != nil {
+		return s, err
+	}
+	return db.AddSnapshot(ctx, s)
+}
+
+func describeSnapshot(ctx context.Context, db records.Queries, w records.Workspace, s records.Snapshot) (records.Snapshot, error) {
 	p, err := planOf(w)
 	if err != nil {
-		return records.Snapshot{}, err
+		return s, err
 	}
 	done, err := db.DoneSteps(ctx, w.ID)
 	if err != nil {
-		return records.Snapshot{}, err
+		return s, err
 	}
 	digests := records.Digests(done)
-	if kind == records.Prepared { // what belongs to a person is not done yet
+	if s.Kind == records.Prepared { // what belongs to a person is not done yet
 		for _, stage := range definition.Lifecycle {
 			if stage != "onCreateCommand" && stage != "updateContentCommand" {
 				delete(digests, stage)
 			}
 		}
 	}
-	b, err := json.Marshal(digests)
-	if err != nil {
-		return records.Snapshot{}, err
+	if s.Done, err = json.Marshal(digests); err != nil {
+		return s, err
 	}
-	return db.AddSnapshot(ctx, records.Snapshot{Kind: kind, Account: w.Account, Workspace: &w.ID, Name: w.Name, Note: note, Site: w.Site, Source: w.Source, Ref: w.Ref, File: w.File, Size: w.Size,
-		Commit: w.Commit, Plan: w.Plan, Session: w.Session, UID: w.UID, Done: b, Digest: p.Container.Digest, Shared: shared})
+	s.Account, s.Workspace, s.Name, s.Site, s.Source, s.Ref, s.File, s.Size = w.Account, &w.ID, w.Name, w.Site, w.Source, w.Ref, w.File, w.Size
+	s.Commit, s.Plan, s.Session, s.UID, s.Digest = w.Commit, w.Plan, w.Session, w.UID, p.Container.Digest
+	return s, nil
 }
 
 // imagesOf gives the images of a state, and whether the site still has them all. Of one
@@ -181,7 +189,7 @@ func (r *Runner) Snapshot(ctx context.Context, account int64, name, note string)
 		if err := r.enqueue(ctx, db, tx, w, records.KindSnapshot, plan.Save()); err != nil {
 			return err
 		}
-		_, err = addSnapshot(ctx, db, w, records.Personal, note, false)
+		_, err = addSnapshot(ctx, db, w, records.Snapshot{Kind: records.Personal, Note: note})
 		return err
 	})
 	return w, busy(err, name)

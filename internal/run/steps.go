@@ -46,7 +46,7 @@ func init() { // a map of functions that look into it
 		plan.StepChecks: checksStep, plan.StepPersonal: personalStep, plan.StepJoin: joinStep,
 		plan.StepKeep: keepStep, plan.StepTake: takeStep, plan.StepSave: saveStep, plan.StepClean: cleanStep,
 		plan.StepSetAside: setAsideStep, plan.StepCarryOver: carryOverStep, plan.StepDropAside: dropAsideStep, plan.StepPutBack: putBackStep,
-		plan.StepCarry: carryStep, plan.StepGo: goStep, plan.StepLeave: leaveStep,
+		plan.StepCarry: carryStep, plan.StepGo: goStep, plan.StepLeave: leaveStep, plan.StepCopy: copyStep, plan.StepAnew: anewStep,
 		plan.StepStop: stopStep, plan.StepRemove: removeStep,
 	}
 	for _, stage := range definition.Lifecycle {

@@ -50,6 +50,9 @@ func (c *execution) removeWhereItWas(ctx context.Context, id string) error {
 	if err != nil || before == nil || before.Site == "" || before.Site == c.workspace.Site {
 		return err
 	}
+	if left, err := c.leftAt(ctx, before.Site); err != nil || left {
+		return err // what is there is kept when its site answers
+	}
 	from, err := c.place(before.Site)
 	if err != nil {
 		return err

@@ -3,6 +3,7 @@ package run
 import (
 	"context"
 
+	"domicile/internal/records"
 	"domicile/internal/site"
 )
 
@@ -53,6 +54,15 @@ func (r *Runner) known(ctx context.Context) (ids []string, err error) {
 	}
 	for _, s := range snapshots {
 		ids = append(ids, s.SiteID())
+	}
+	for _, at := range r.places.all() { // what is found there is about to be kept
+		left, err := r.o.Store.LeftBehind(ctx, at.name)
+		if err != nil {
+			return nil, err
+		}
+		for _, l := range left {
+			ids = append(ids, records.Snapshot{ID: l.Snapshot}.SiteID())
+		}
 	}
 	return ids, nil
 }

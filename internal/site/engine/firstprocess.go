@@ -67,6 +67,9 @@ func (s *Site) runsAs(ctx context.Context, c plan.Container) (string, error) {
 		return c.User, nil
 	}
 	i, err := s.api.ImageInspect(ctx, s.local(c.Image))
+	if isNotFound(err) && c.Saved != "" { // the container of which that was kept had its user
+		i, err = s.api.ImageInspect(ctx, s.local(c.Saved))
+	}
 	if err != nil || i.Config == nil {
 		return "", err
 	}

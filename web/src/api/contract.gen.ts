@@ -1313,6 +1313,8 @@ export interface components {
             size?: string;
             /** @description How many workspaces may run there at a time; none: as many as there is room for. */
             most?: string;
+            /** @description How often copies of its workspaces are kept, and at which other site, as EVERY@SITE (6h@this-host); none: no copies. */
+            copies?: string;
             /**
              * Format: password
              * @description Another key of the account at a provider, where the site is one of rented instances.
@@ -1390,7 +1392,9 @@ export interface components {
             allow?: string[];
             /** @description How many workspaces may run there at a time. Default: as many as there is room for. */
             most?: number;
-            /** @description The settings that the site has of its own: allow, sizes, size, most. */
+            /** @description How often copies of its workspaces are kept, and at which other site, as EVERY@SITE. Default: none are. */
+            copies?: string;
+            /** @description The settings that the site has of its own: allow, sizes, size, most, copies. */
             own?: string[];
             sizes?: components["schemas"]["Size"][];
             /** @description Of a workspace that asks for none. Default: no limits. */
@@ -1522,11 +1526,19 @@ export interface components {
             /** @description What to add to the definition, or to do. */
             line?: string;
         };
+        /** @description Of one that is lost, what was kept of it at a site that answers. It can be made anew from it there. */
+        KeptState: {
+            site: string;
+            /** Format: date-time */
+            created: string;
+        };
         MoveRequest: {
             /** @description Where it goes. */
             site: string;
             /** @description A size of that site. Default: one of the same name there, or the usual one. */
             size?: string;
+            /** @description Its own site does not answer, or has it no more: it is made anew from the newest snapshot that was kept of it where it goes. What was changed since then is missing; what its own site has is kept as a snapshot when that answers again. */
+            fromKept?: boolean;
         };
         /** @description Two workspaces side by side. */
         Comparison: {
@@ -1679,6 +1691,8 @@ export interface components {
             ready: boolean;
             /** Format: date-time */
             created: string;
+            /** @description It was kept by the rule of a site, at another one; the next one takes its place. */
+            copy?: boolean;
         };
         /** @description What was made ready ahead of time for provisioning a source. */
         Prepared: {
@@ -1786,6 +1800,7 @@ export interface components {
             state: "waiting" | "making" | "starting" | "ready" | "stopping" | "stopped" | "failed" | "removing" | "lost";
             /** @description Why it is in this state, where there is something to tell. */
             reason?: string;
+            kept?: components["schemas"]["KeptState"];
             site: string;
             /** Format: date-time */
             created: string;
@@ -1858,7 +1873,7 @@ export interface components {
             id: number;
             workspace: string;
             /** @enum {string} */
-            kind: "provision" | "start" | "stop" | "remove" | "rebuild" | "attach" | "snapshot" | "return" | "prepare" | "move" | "keep" | "take";
+            kind: "provision" | "start" | "stop" | "remove" | "rebuild" | "attach" | "snapshot" | "return" | "prepare" | "move" | "keep" | "take" | "copy" | "anew";
             /** @enum {string} */
             state: "waiting" | "running" | "done" | "failed";
             reason?: string;

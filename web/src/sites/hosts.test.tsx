@@ -51,7 +51,7 @@ describe("a site's upkeep", () => {
     expect(screen.getByLabelText<HTMLInputElement>(/^Sizes/).value).toBe("small=1:2048mb:0.02EUR");
     fireEvent.change(screen.getByLabelText("What definitions may ask for"), { target: { value: "devices" } });
     fireEvent.click(screen.getByRole("button", { name: "Change it" }));
-    await waitFor(() => expect(change).toHaveBeenCalledWith("skiff", { allow: "devices", sizes: "small=1:2048mb:0.02EUR", size: "service", most: "none" }));
+    await waitFor(() => expect(change).toHaveBeenCalledWith("skiff", { allow: "devices", sizes: "small=1:2048mb:0.02EUR", size: "service", most: "none", copies: "none" }));
   });
   it("offers to trust another key only when one is shown, and to forget only what rests", () => {
     shown(<SiteUpkeep site={skiff} />);

@@ -74,10 +74,11 @@ function SiteSettings({ site: s }: { site: Site }) {
           ...(rented ? [] : [{ name: "sizes", label: "Sizes, as NAME=PROCESSORS:MEMORY:PRICE-AN-HOUR", first: written(s, "sizes", sizes) }]),
           { name: "size", label: "The size of who asks for none", first: written(s, "size", s.size ?? "") },
           { name: "most", label: "How many workspaces may run at a time", first: s.most?.toString() ?? "none" },
+          { name: "copies", label: "Copies of its workspaces, as EVERY@SITE", first: s.copies ?? "none" },
         ]}
-        send={(v) => api.changeSite(s.name, { allow: v.allow, sizes: v.sizes, size: v.size, most: v.most }).then(() => queries.invalidateQueries({ queryKey: ["sites"] }))}
+        send={(v) => api.changeSite(s.name, { allow: v.allow, sizes: v.sizes, size: v.size, most: v.most, copies: v.copies }).then(() => queries.invalidateQueries({ queryKey: ["sites"] }))}
         button="Change it"
-        command={(v) => `domicile sites change ${s.name} -allow ${v.allow}${rented ? "" : ` -sizes ${v.sizes}`} -size ${v.size} -most ${v.most}`}
+        command={(v) => `domicile sites change ${s.name} -allow ${v.allow}${rented ? "" : ` -sizes ${v.sizes}`} -size ${v.size} -most ${v.most} -copies ${v.copies}`}
       />
     </details>
   );

@@ -54,6 +54,7 @@ function SitePlate({ site: s, admin }: { site: Site; admin: boolean }) {
     ["has cost", s.spent && `${s.spent.amount} ${s.spent.currency} until now`],
     ["without a size", s.size && `it is ${s.size}`],
     ["may run at a time", s.most?.toString()],
+    ["copies", s.copies && `every ${s.copies.replace("@", " at ")}`],
     ["border", s.alone ? "each workspace has a machine of its own, in which a definition may ask for more" : undefined],
     ["definitions may ask for", s.allow?.join(", ")],
   ];

@@ -119,7 +119,7 @@ function Actions({ workspace: w }: { workspace: Workspace }) {
             {!w.name.includes(".") && <Rebuild workspace={w} />}
           </>
         )}
-        {(w.state === "ready" || w.state === "stopped") && !w.name.includes(".") && !w.mount && <Move workspace={w} />}
+        {(w.state === "ready" || w.state === "stopped" || w.state === "lost") && !w.name.includes(".") && !w.mount && <Move workspace={w} />}
         <button type="button" className="btn btn-outline btn-error" onClick={() => dialog.current?.showModal()} disabled={w.state === "removing"}>
           Remove …
         </button>

@@ -7,11 +7,11 @@ import { Move } from "./move";
 const deck: Workspace = { id: 1, name: "deck", source: "https://git.skerry.test/deck.git", state: "ready", site: "this-host", created: "2026-04-01T08:00:00Z", lastUsed: "2026-04-01T08:00:00Z", ports: [] };
 const site = (name: string, more: Partial<Site> = {}): Site => ({ name, kind: "engine", ready: true, workspaces: 0, ...more });
 
-function shown(sites: Site[]) {
+function shown(sites: Site[], workspace = deck) {
   vi.spyOn(api, "sites").mockResolvedValue(sites);
   render(
     <QueryClientProvider client={new QueryClient({ defaultOptions: { queries: { retry: false } } })}>
-      <Move workspace={deck} />
+      <Move workspace={workspace} />
     </QueryClientProvider>,
   );
 }
@@ -32,10 +32,7 @@ describe("a move", () => {
     shown([site("this-host"), site("reef", { ready: false }), site("old", { drained: true }), site("quay", { sizes: [{ name: "small", cpus: 1, memoryBytes: 2 ** 30 }] }), site("shoal"), site("machines", { kind: "vm" })].reverse());
     fireEvent.click(await screen.findByRole("button", { name: "Move …" }));
     const where = screen.getAllByRole<HTMLSelectElement>("combobox")[0]!;
-    expect([...where.options].map((o) => o.value)).toEqual(["shoal", "quay", "machines"]);
-    expect(screen.queryByText(/gives nothing back yet/)).toBeNull();
-    fireEvent.change(where, { target: { value: "machines" } });
-    expect(screen.getByText(/gives nothing back yet/)).toBeTruthy();
+    expect([...where.options].map((o) => o.value)).toEqual(["machines", "shoal", "quay"]);
     fireEvent.change(where, { target: { value: "quay" } });
     fireEvent.change(screen.getAllByRole("combobox")[1]!, { target: { value: "small" } });
     expect(screen.getByText(/domicile move deck -site quay -size small/)).toBeTruthy();
@@ -47,10 +44,19 @@ describe("a move", () => {
     fireEvent.click(screen.getByRole("button", { name: "Move it" }));
     await waitFor(() => expect(move).toHaveBeenLastCalledWith("deck", "shoal", undefined));
   });
-  it("is not offered to what is in a machine of its own", async () => {
+  it("goes out of a machine of its own, too", async () => {
     shown([site("this-host", { kind: "vm" }), site("quay")]);
-    await waitFor(() => expect(api.sites).toHaveBeenCalled());
-    expect(screen.queryByRole("button", { name: "Move …" })).toBeNull();
+    fireEvent.click(await screen.findByRole("button", { name: "Move …" }));
+    expect(screen.getByText("domicile move deck -site quay")).toBeTruthy();
+  });
+  it("makes one that is lost anew from what was kept of it", async () => {
+    const move = vi.spyOn(api, "move").mockResolvedValue(deck);
+    shown([site("this-host", { ready: false }), site("quay")], { ...deck, state: "lost", kept: { site: "quay", created: "2026-04-01T07:00:00Z" } });
+    fireEvent.click(await screen.findByRole("button", { name: "Make it anew …" }));
+    expect(screen.getByText("domicile move deck -site quay -from-kept")).toBeTruthy();
+    expect(screen.getByText(/What was changed in it since then is missing/)).toBeTruthy();
+    fireEvent.click(screen.getByRole("button", { name: "Make it anew" }));
+    await waitFor(() => expect(move).toHaveBeenCalledWith("deck", "quay", undefined, true));
   });
   it("is not offered where there is but one site", async () => {
     shown([site("this-host")]);

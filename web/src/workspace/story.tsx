@@ -9,7 +9,7 @@ import { Snapshots } from "./snapshots";
 import { Timeline } from "./timeline";
 import { Drifted, Helpers, Lines } from "./upkeep";
 
-const words: Record<Run["kind"], string> = { provision: "Provision", start: "Start", stop: "Stop", remove: "Removal", rebuild: "Rebuild", attach: "Attach", snapshot: "Snapshot", return: "Return", prepare: "Prepare", move: "Move", keep: "Keep warm", take: "Take over" };
+const words: Record<Run["kind"], string> = { provision: "Provision", start: "Start", stop: "Stop", remove: "Removal", rebuild: "Rebuild", attach: "Attach", snapshot: "Snapshot", return: "Return", prepare: "Prepare", move: "Move", keep: "Keep warm", take: "Take over", copy: "Copy", anew: "Made anew" };
 
 /** What happened to a workspace: the newest run in full, the earlier ones on request. */
 export function Story({ workspace: w }: { workspace: Workspace }) {
