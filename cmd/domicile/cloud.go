@@ -64,7 +64,7 @@ func (o *opener) openRented(v records.Site) (site.Site, func(), error) {
 	say := func(format string, args ...any) { o.log.Info(fmt.Sprintf(format, args...), "site", v.Name) }
 	maker := cloud.New(cloud.Options{Site: v.Name, Installation: o.rented.installation, Place: account.Place, Provider: account, Ledger: o.rented.ledger, Lines: o.rented.lines,
 		Home: o.rented.home, Pin: pin, Secret: o.rented.secret, Folder: filepath.Join(o.data, "disks"), Say: say})
-	return machine.New(machine.Options{Kind: site.Cloud, Maker: maker, Engine: o.common, Images: o.images, Say: say, Usual: machine.Shape{Processors: 1},
+	return machine.New(machine.Options{Kind: site.Cloud, Maker: maker, Engine: o.common, Images: o.images, Say: say, Usual: machine.Shape{Processors: 1}, Folder: filepath.Join(o.data, "disks"),
 		System: "a rented instance for each workspace"}), maker.Close, nil
 }
 

@@ -100,7 +100,7 @@ func (o *opener) openMachines(v records.Site) (site.Site, func(), error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	return machine.New(machine.Options{Kind: site.VM, Maker: maker, Engine: o.common, Images: o.images, Say: say, Usual: usualMachine}), maker.Close, nil
+	return machine.New(machine.Options{Kind: site.VM, Maker: maker, Engine: o.common, Images: o.images, Say: say, Usual: usualMachine, Folder: filepath.Join(o.data, "disks")}), maker.Close, nil
 }
 
 // open opens a site: an engine of this machine, one that is reached by a stream, or one behind

@@ -1,6 +1,7 @@
 package firstprocess
 
 import (
+	"bufio"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -14,6 +15,7 @@ import (
 
 	"domicile/internal/callhome"
 	"domicile/internal/channel"
+	"domicile/internal/layer"
 )
 
 // server serves the channel, over the serial ports and to the service that the machine calls.
@@ -62,6 +64,17 @@ func (s *server) handle(ctx context.Context, to string, stream net.Conn) {
 		if w.Slept {
 			s.home.now() // a connection of before is none
 		}
+	case channel.ToLayer:
+		var parts []layer.Part
+		if err := json.NewDecoder(io.LimitReader(stream, mostParts)).Decode(&parts); err != nil {
+			return
+		}
+		w := bufio.NewWriterSize(stream, 256<<10)
+		if err := layer.Write(w, parts); err != nil {
+			return // it has no end
+		}
+		_, _ = w.WriteString(layer.End)
+		_ = w.Flush() // who does not see the end knows
 	case channel.ToFirst:
 		var given callhome.FirstBoot
 		err := json.NewDecoder(io.LimitReader(stream, mostFirst)).Decode(&given)
@@ -77,6 +90,9 @@ func (s *server) handle(ctx context.Context, to string, stream net.Conn) {
 		halt()
 	}
 }
+
+// mostParts bounds the parts of a layer, in bytes.
+const mostParts = 1 << 20
 
 // mostFirst bounds the first-boot data, in bytes.
 const mostFirst = 16 << 10

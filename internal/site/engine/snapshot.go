@@ -59,15 +59,10 @@ func (s *Site) Save(ctx context.Context, workspace, snapshot string, progress fu
 	if err != nil {
 		return site.Saved{}, err
 	}
-	for _, c := range list {
-		if c.State == "running" {
-			if err := s.api.ContainerPause(ctx, c.ID); err != nil {
-				return site.Saved{}, s.explain(err, "pause the workspace")
-			}
-		}
-		if c.State == "running" || c.State == "paused" {
-			defer func() { _ = s.api.ContainerUnpause(context.WithoutCancel(ctx), c.ID) }()
-		}
+	goOn, err := s.pauseAll(ctx, list)
+	defer goOn()
+	if err != nil {
+		return site.Saved{}, err
 	}
 	saved := site.Saved{Images: map[string]string{}}
 	for _, c := range list {
@@ -82,6 +77,45 @@ func (s *Site) Save(ctx context.Context, workspace, snapshot string, progress fu
 	return saved, nil
 }
 
+// pauseAll pauses containers, until goOn.
+func (s *Site) pauseAll(ctx context.Context, list []container.Summary) (goOn func(), err error) {
+	var paused []string
+	goOn = func() {
+		for _, id := range paused {
+			_ = s.api.ContainerUnpause(context.WithoutCancel(ctx), id) // one that ended meanwhile is not paused
+		}
+	}
+	for _, c := range list {
+		if c.State == "running" {
+			if err := s.api.ContainerPause(ctx, c.ID); err != nil {
+				return goOn, s.explain(err, "pause the workspace")
+			}
+		}
+		if c.State == "running" || c.State == "paused" {
+			paused = append(paused, c.ID)
+		}
+	}
+	return goOn, nil
+}
+
+// volumePlaces are the places at which a container has volumes, an outer one before those within
+// it; kept tells of those that its image declares where they lie in an image that is made of it.
+func (s *Site) volumePlaces(there container.InspectResponse, before map[string]struct{}) (places []string, kept map[string]string) {
+	for _, m := range there.Mounts {
+		if m.Type == mount.TypeVolume && m.Name != s.agentVolume() {
+			places = append(places, m.Destination)
+		}
+	}
+	slices.Sort(places)
+	kept = map[string]string{}
+	for i, place := range places {
+		if _, declared := there.Config.Volumes[place]; declared || hasVolume(before, place) {
+			kept[place] = fmt.Sprintf("%s/%d", keptVolumes, i)
+		}
+	}
+	return places, kept
+}
+
 func (s *Site) saveOne(ctx context.Context, c container.Summary, snapshot, service string, progress func(string)) (int64, error) {
 	there, err := s.api.ContainerInspect(ctx, c.ID)
 	if err != nil {
@@ -91,19 +125,7 @@ func (s *Site) saveOne(ctx context.Context, c container.Summary, snapshot, servi
 	if err != nil {
 		return 0, err
 	}
-	var places []string
-	for _, m := range there.Mounts {
-		if m.Type == mount.TypeVolume && m.Name != s.agentVolume() {
-			places = append(places, m.Destination)
-		}
-	}
-	slices.Sort(places) // an outer one before those within it
-	kept := map[string]string{}
-	for i, place := range places {
-		if _, declared := there.Config.Volumes[place]; declared || before.Config != nil && hasVolume(before.Config.Volumes, place) {
-			kept[place] = fmt.Sprintf("%s/%d", keptVolumes, i)
-		}
-	}
+	places, kept := s.volumePlaces(there, declaredBy(before))
 	said, err := json.Marshal(kept)
 	if err != nil {
 		return 0, err
@@ -142,6 +164,14 @@ func (s *Site) commit(ctx context.Context, id, reference string, labels []string
 		return container.CommitResponse{}, err
 	}
 	return s.api.ContainerCommit(ctx, id, container.CommitOptions{Reference: reference, Changes: labels, Pause: false, Config: there.Config})
+}
+
+// declaredBy are the places that an image declares to be volumes.
+func declaredBy(i image.InspectResponse) map[string]struct{} {
+	if i.Config == nil {
+		return nil
+	}
+	return i.Config.Volumes
 }
 
 func hasVolume[V any](volumes map[string]V, place string) bool {

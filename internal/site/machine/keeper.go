@@ -5,6 +5,7 @@ import (
 	"errors"
 	"net"
 
+	"domicile/internal/channel"
 	"domicile/internal/fault"
 	"domicile/internal/site"
 	"domicile/internal/site/engine"
@@ -40,10 +41,19 @@ func (s *Site) Save(ctx context.Context, workspace, snapshot string, progress fu
 	if err != nil {
 		return saved, err
 	}
+	most, err := s.mostKept(ctx, images)
+	if err != nil {
+		return saved, err
+	}
+	saved, err = images.SaveLayers(ctx, engine.Layers{From: e, Folder: s.o.Folder, Most: most, Dial: func(ctx context.Context) (net.Conn, error) { return s.o.Maker.Dial(ctx, workspace, channel.ToLayer) }}, workspace, snapshot, progress)
+	if !errors.Is(err, engine.ErrNotHere) {
+		return saved, err
+	}
+	// What it was made from is gone here: all of it is brought.
 	if saved, err = e.Save(ctx, workspace, snapshot, progress); err != nil {
 		return saved, err
 	}
-	if err := s.takeIn(ctx, images, workspace, snapshot, saved, progress); err != nil {
+	if err := s.takeIn(ctx, images, most, workspace, snapshot, saved, progress); err != nil {
 		return saved, errors.Join(err, images.RemoveSaved(context.WithoutCancel(ctx), snapshot))
 	}
 	return saved, e.RemoveSaved(ctx, snapshot)
@@ -51,15 +61,9 @@ func (s *Site) Save(ctx context.Context, workspace, snapshot string, progress fu
 
 // takeIn takes the images of a snapshot out of a machine. Their sizes are then those that the
 // engine which has them tells, not the machine.
-func (s *Site) takeIn(ctx context.Context, images *engine.Site, workspace, snapshot string, saved site.Saved, progress func(string)) error {
-	most := int64(mostKept)
-	if free, known, err := images.Free(ctx); err != nil {
-		return err
-	} else if known {
-		most = min(most, free/shareOfDisk)
-	}
+func (s *Site) takeIn(ctx context.Context, images *engine.Site, most int64, workspace, snapshot string, saved site.Saved, progress func(string)) error {
 	from, err := s.newEngine("the machine of "+workspace, func(ctx context.Context) (net.Conn, error) {
-		conn, err := s.o.Maker.Dial(ctx, workspace)
+		conn, err := s.o.Maker.Dial(ctx, workspace, channel.ToEngine)
 		if err != nil {
 			return nil, err
 		}
@@ -70,6 +74,15 @@ func (s *Site) takeIn(ctx context.Context, images *engine.Site, workspace, snaps
 	}
 	defer from.Close()
 	return images.TakeIn(ctx, from, snapshot, saved, progress)
+}
+
+// mostKept is how large one image of a snapshot may be, in bytes.
+func (s *Site) mostKept(ctx context.Context, images *engine.Site) (int64, error) {
+	free, known, err := images.Free(ctx)
+	if err != nil || !known {
+		return mostKept, err
+	}
+	return min(mostKept, free/shareOfDisk), nil
 }
 
 // shareOfDisk is the part of what is free of the disk that one image of a snapshot takes at most.

@@ -97,6 +97,6 @@ type Maker interface {
 	RemoveSpare(ctx context.Context, name string) error
 	// Mark keeps a mark with a machine.
 	Mark(ctx context.Context, id, mark string) error
-	// Dial opens a stream to the engine of a machine that runs.
-	Dial(ctx context.Context, id string) (net.Conn, error)
+	// Dial opens a stream to what a word of package channel names in a machine that runs.
+	Dial(ctx context.Context, id, to string) (net.Conn, error)
 }

@@ -10,6 +10,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"domicile/internal/channel"
 	"domicile/internal/fault"
 	"domicile/internal/plan"
 	"domicile/internal/site"
@@ -29,6 +30,8 @@ type Options struct {
 	Say func(format string, args ...any)
 	// Usual is the size of a machine for a workspace without limits.
 	Usual Shape
+	// Folder is where what is kept of machines lies for a moment; empty: the usual place for such files.
+	Folder string
 	// System is what machines are, in words; empty: of this host.
 	System string
 }
@@ -113,7 +116,7 @@ func (s *Site) engine(workspace string) (*engine.Site, error) {
 		return e, nil
 	}
 	e, err := s.newEngine("the machine of "+workspace, func(ctx context.Context) (net.Conn, error) {
-		conn, err := s.o.Maker.Dial(ctx, workspace)
+		conn, err := s.o.Maker.Dial(ctx, workspace, channel.ToEngine)
 		if err != nil {
 			return nil, err
 		}

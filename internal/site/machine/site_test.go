@@ -73,7 +73,7 @@ func (y *yard) Stop(_ context.Context, id string) error { y.made[id].State = Off
 
 func (y *yard) Remove(_ context.Context, id string) error { delete(y.made, id); return nil }
 
-func (y *yard) Dial(context.Context, string) (net.Conn, error) {
+func (y *yard) Dial(context.Context, string, string) (net.Conn, error) {
 	return nil, fault.Transient(nil, "machine-silent", "", "it does not answer")
 }
 

@@ -15,7 +15,6 @@ import (
 	"sync"
 	"time"
 
-	"domicile/internal/channel"
 	"domicile/internal/fault"
 	"domicile/internal/plan"
 	"domicile/internal/site/machine"
@@ -280,8 +279,8 @@ func gone(err error) error {
 	return err
 }
 
-// Dial opens a stream to the engine of an instance that has called.
-func (m *Maker) Dial(ctx context.Context, id string) (net.Conn, error) {
+// Dial opens a stream into an instance that has called.
+func (m *Maker) Dial(ctx context.Context, id, to string) (net.Conn, error) {
 	r, err := m.rental(ctx, id)
 	if err != nil {
 		return nil, err
@@ -290,7 +289,7 @@ func (m *Maker) Dial(ctx context.Context, id string) (net.Conn, error) {
 	if line == nil {
 		return nil, fault.Transient(nil, "machine-silent", "", "the instance of the workspace %s has not called", id)
 	}
-	return line.Dial(ctx, channel.ToEngine)
+	return line.Dial(ctx, to)
 }
 
 // Suspend is nothing that every provider can.

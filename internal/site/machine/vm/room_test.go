@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"domicile/internal/channel"
 	"domicile/internal/fault"
 	"domicile/internal/site/machine"
 	"domicile/internal/site/machine/vm/process"
@@ -121,7 +122,7 @@ func TestIdsAreJudged(t *testing.T) {
 		}
 		_, err := m.Start(t.Context(), bad)
 		assert.Equal(t, "bad-id", fault.Code(err))
-		_, err = m.Dial(t.Context(), bad)
+		_, err = m.Dial(t.Context(), bad, channel.ToEngine)
 		assert.Equal(t, "bad-id", fault.Code(err))
 	}
 }

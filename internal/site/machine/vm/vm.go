@@ -311,8 +311,8 @@ func (m *Maker) turnOff(ctx context.Context, id, folder string) error {
 // offLimit is how long a machine has to turn itself off.
 const offLimit = 10 * time.Second
 
-// Dial opens a stream to the engine of a machine.
-func (m *Maker) Dial(ctx context.Context, id string) (net.Conn, error) {
+// Dial opens a stream into a machine.
+func (m *Maker) Dial(ctx context.Context, id, to string) (net.Conn, error) {
 	folder, _, err := m.read(id)
 	if err != nil {
 		return nil, err
@@ -324,7 +324,7 @@ func (m *Maker) Dial(ctx context.Context, id string) (net.Conn, error) {
 	if err != nil {
 		return nil, err
 	}
-	return line.Dial(ctx, channel.ToEngine)
+	return line.Dial(ctx, to)
 }
 
 // Close leaves the machines, which go on.

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"domicile/internal/channel"
 	"domicile/internal/fault"
 	"domicile/internal/site/machine"
 )
@@ -70,7 +71,7 @@ var small = machine.Shape{Processors: 1, Memory: 768 << 20, Disk: 8 << 30}
 // api asks a machine's engine.
 func api(t *testing.T, m *Maker, id, path string) string {
 	t.Helper()
-	c := http.Client{Transport: &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) { return m.Dial(ctx, id) }, DisableKeepAlives: true}}
+	c := http.Client{Transport: &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) { return m.Dial(ctx, id, channel.ToEngine) }, DisableKeepAlives: true}}
 	answer, err := c.Get("http://engine" + path)
 	require.NoError(t, err)
 	defer answer.Body.Close()
@@ -102,7 +103,7 @@ func TestMachines(t *testing.T) {
 	m.lines["w2"].Close() // whatever ended it
 	assert.Contains(t, api(t, m, "w2", "/version"), "ApiVersion", "another session begins")
 	big := make([]byte, 64<<20)
-	stream, err := m.Dial(ctx, "w2")
+	stream, err := m.Dial(ctx, "w2", channel.ToEngine)
 	require.NoError(t, err)
 	_, err = fmt.Fprintf(stream, "POST /images/load HTTP/1.0\r\nContent-Length: %d\r\n\r\n", len(big))
 	require.NoError(t, err)
@@ -116,7 +117,7 @@ func TestMachines(t *testing.T) {
 	require.NoError(t, err)
 	assert.True(t, found)
 	assert.Equal(t, machine.Asleep, v.State)
-	_, err = m.Dial(ctx, "w1")
+	_, err = m.Dial(ctx, "w1", channel.ToEngine)
 	assert.Equal(t, "machine-off", fault.Code(err))
 	how, err = m.Start(ctx, "w1")
 	require.NoError(t, err)
