@@ -107,6 +107,15 @@ type chandlery struct {
 
 func newChandlery(t *testing.T, o standin.Options) *chandlery {
 	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	return newChandleryAt(t, o, l, l.Addr().String())
+}
+
+// newChandleryAt has instances call at a listener, which they reach as home.
+func newChandleryAt(t *testing.T, o standin.Options, l net.Listener, home string) *chandlery {
+	t.Helper()
+	t.Cleanup(func() { l.Close() })
 	store, err := records.Open(t.Context(), postgres.URL)
 	require.NoError(t, err)
 	t.Cleanup(store.Close)
@@ -127,18 +136,23 @@ func newChandlery(t *testing.T, o standin.Options) *chandlery {
 	require.NoError(t, err)
 	seal, err := credential.OpenSeal(t.TempDir())
 	require.NoError(t, err)
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	t.Cleanup(func() { l.Close() })
-	r := newRented(l.Addr().String(), "test", store, seal)
+	r := newRented(home, "test", store, seal)
 	go func() {
 		assert.NoError(t, r.answer(context.WithoutCancel(t.Context()), l, slog.New(slog.DiscardHandler)))
 	}()
 	pin, err := callhome.Pin(r.key.Public().(ed25519.PublicKey))
 	require.NoError(t, err)
-	c.maker = cloud.New(cloud.Options{Site: c.site, Installation: "test", Place: c.account.Place, Provider: c.account, Ledger: r.ledger, Lines: r.lines, Home: r.home, Pin: pin, Secret: r.secret, Settling: 500 * time.Millisecond, Say: func(format string, args ...any) {}})
+	c.maker = cloud.New(cloud.Options{Site: c.site, Installation: "test", Place: c.account.Place, Provider: c.account, Ledger: r.ledger, Lines: r.lines, Home: r.home, Pin: pin, Secret: r.secret, Settling: 500 * time.Millisecond, Folder: disksOf(t, o), Say: func(format string, args ...any) {}})
 	t.Cleanup(c.maker.Close)
 	return c
+}
+
+// disksOf is where disks are made for a provider that keeps some.
+func disksOf(t *testing.T, o standin.Options) string {
+	if o.Disks == "" {
+		return ""
+	}
+	return t.TempDir()
 }
 
 // insist does something again while its fault may pass.

@@ -8,8 +8,10 @@ import (
 	"context"
 	"errors"
 	"net"
+	"regexp"
 	"time"
 
+	"domicile/internal/fault"
 	"domicile/internal/plan"
 )
 
@@ -67,6 +69,17 @@ type Prepare func(ctx context.Context, dial func(ctx context.Context) (net.Conn,
 
 // ErrForgets is answered by a maker that keeps no memory of machines.
 var ErrForgets = errors.New("no memory of machines is kept here")
+
+// known is what ids look like: they become names of folders, and tags.
+var known = regexp.MustCompile(`^[a-z][0-9]{1,18}$`)
+
+// JudgeID refuses what is the id of no workspace.
+func JudgeID(id string) error {
+	if !known.MatchString(id) {
+		return fault.New("bad-id", "", "%q is the id of no workspace", id)
+	}
+	return nil
+}
 
 // Maker makes machines, starts and stops them, and leads to them. Every method can be called
 // again after a crash. Its errors are *fault.Fault where a person can act on them.

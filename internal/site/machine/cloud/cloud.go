@@ -165,7 +165,7 @@ func fits(offer provider.Offer, shape machine.Shape) (provider.Size, error) {
 
 // Find looks for the instance of a workspace.
 func (m *Maker) Find(ctx context.Context, id string) (machine.Machine, bool, error) {
-	r, found, err := m.o.Ledger.Rental(ctx, m.o.Site, id)
+	r, found, err := m.of(ctx, id)
 	if err != nil || !found {
 		return machine.Machine{}, false, err
 	}
@@ -237,9 +237,17 @@ func (m *Maker) Mark(ctx context.Context, id, mark string) error {
 	return m.o.Ledger.Mark(ctx, r.Token, mark)
 }
 
+// of looks for the rental of a workspace.
+func (m *Maker) of(ctx context.Context, id string) (Rental, bool, error) {
+	if err := machine.JudgeID(id); err != nil {
+		return Rental{}, false, err
+	}
+	return m.o.Ledger.Rental(ctx, m.o.Site, id)
+}
+
 // rental is that of a workspace.
 func (m *Maker) rental(ctx context.Context, id string) (Rental, error) {
-	r, found, err := m.o.Ledger.Rental(ctx, m.o.Site, id)
+	r, found, err := m.of(ctx, id)
 	if err == nil && !found {
 		err = fault.New("machine-gone", "provision the workspace again", "no instance is rented for the workspace %s", id)
 	}

@@ -20,11 +20,11 @@ import (
 // Ensure rents an instance for a workspace. What all of one base have to do is done once, in a
 // disk that the provider keeps.
 func (m *Maker) Ensure(ctx context.Context, id string, shape machine.Shape, prepare machine.Prepare) error {
-	offer, err := m.o.Provider.Offer(ctx)
+	r, found, err := m.of(ctx, id)
 	if err != nil {
 		return err
 	}
-	r, found, err := m.o.Ledger.Rental(ctx, m.o.Site, id)
+	offer, err := m.o.Provider.Offer(ctx)
 	if err != nil {
 		return err
 	}
@@ -332,7 +332,7 @@ func (m *Maker) Stop(ctx context.Context, id string) error {
 // Remove gives an instance back. Where the provider does not answer, that is done later: it is
 // written down.
 func (m *Maker) Remove(ctx context.Context, id string) error {
-	r, found, err := m.o.Ledger.Rental(ctx, m.o.Site, id)
+	r, found, err := m.of(ctx, id)
 	if err != nil || !found {
 		return err
 	}

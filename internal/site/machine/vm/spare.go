@@ -24,7 +24,7 @@ func (m *Maker) inUse() (map[string]bool, error) {
 	}
 	used := map[string]bool{}
 	for _, e := range entries {
-		if !known.MatchString(e.Name()) {
+		if machine.JudgeID(e.Name()) != nil {
 			continue
 		}
 		_, r, err := m.read(e.Name())

@@ -18,7 +18,6 @@ import (
 	"net"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"sync"
 	"time"
@@ -81,13 +80,10 @@ func (m *Maker) in(parts ...string) string {
 	return filepath.Join(append([]string{m.o.Folder}, parts...)...)
 }
 
-// known is what ids look like: they become names of folders.
-var known = regexp.MustCompile(`^[a-z][0-9]{1,18}$`)
-
 // folder is where a machine is.
 func (m *Maker) folder(id string) (string, error) {
-	if !known.MatchString(id) {
-		return "", fault.New("bad-id", "", "%q is the id of no workspace", id)
+	if err := machine.JudgeID(id); err != nil {
+		return "", err
 	}
 	return m.in("machines", id), nil
 }
@@ -241,7 +237,7 @@ func (m *Maker) List(ctx context.Context) (list []machine.Machine, err error) {
 		return nil, fmt.Errorf("list the machines: %w", err)
 	}
 	for _, e := range entries {
-		if !known.MatchString(e.Name()) {
+		if machine.JudgeID(e.Name()) != nil {
 			continue
 		}
 		v, found, err := m.Find(ctx, e.Name())
