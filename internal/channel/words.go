@@ -7,6 +7,7 @@ const (
 	ToEngine = "engine" // a stream to the engine's socket
 	ToWake   = "wake"   // a Waking as JSON, answered by the line Awake, or by what went wrong
 	ToOff    = "off"    // turns the machine off, when all is written
+	ToDisk   = "disk"   // has all that was written be on the disks, answered by the line OnDisk
 	ToLayer  = "layer"  // the parts of a layer as JSON (package layer), answered by the layer and its end
 	ToFirst  = "first"  // the first-boot data of a rented instance, answered by the line Taken, or by what went wrong
 )
@@ -22,6 +23,9 @@ type Waking struct {
 
 // Taken answers a FirstBoot.
 const Taken = "taken\n"
+
+// OnDisk answers when all that was written is on the disks.
+const OnDisk = "on disk\n"
 
 // Awake answers a Waking.
 const Awake = "awake\n"

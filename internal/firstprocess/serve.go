@@ -64,6 +64,9 @@ func (s *server) handle(ctx context.Context, to string, stream net.Conn) {
 		if w.Slept {
 			s.home.now() // a connection of before is none
 		}
+	case channel.ToDisk:
+		unix.Sync()
+		_, _ = io.WriteString(stream, channel.OnDisk)
 	case channel.ToLayer:
 		var parts []layer.Part
 		if err := json.NewDecoder(io.LimitReader(stream, mostParts)).Decode(&parts); err != nil {

@@ -32,6 +32,7 @@ type execution struct {
 	ended     []records.Step // over, but not written down yet
 	log       *logSink
 	link      *agentlink.Link // to the agent, from when on a step needs it
+	fell      bool            // the workspace's machine ended since its agent was reached
 }
 
 // execute takes the run's lease and carries out what is not done yet.

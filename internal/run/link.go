@@ -63,9 +63,28 @@ func (c *execution) reach(ctx context.Context, id string) (*agentlink.Link, erro
 	}
 }
 
+// getUp starts again what ended because its machine did, as the run has it by now.
+func (c *execution) getUp(ctx context.Context, id string) error {
+	c.log.say("the workspace's machine ended, and is started again")
+	if len(c.out.plan.Services) > 0 {
+		if err := c.services(ctx, id, false); err != nil {
+			return err
+		}
+	}
+	if err := c.agent(ctx, id); err != nil {
+		return err
+	}
+	c.fell = false
+	return nil
+}
+
 // runsStill tells why an agent will not answer: it has ended, or its site is away.
 func (c *execution) runsStill(ctx context.Context, id string) error {
 	there, found, err := c.at.Find(ctx, id)
+	if err == nil && found && there.Fell {
+		c.fell = true
+		return fault.Transient(nil, "machine-ended", "", "the workspace's machine ended")
+	}
 	if err == nil && (!found || !there.Running) {
 		return fault.New("workspace-ended", "look at the image: it must be able to run programs, and a command of its own must not end",
 			"the workspace ended at once (%s)", cmp.Or(there.Ended, "it is gone"))

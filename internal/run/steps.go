@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"domicile/internal/definition"
+	"domicile/internal/fault"
 	"domicile/internal/plan"
 	"domicile/internal/records"
 	"domicile/internal/site"
@@ -73,6 +74,11 @@ func (m *outputs) restore(s records.Step) error {
 // do carries out what the step's name says, unless it is done.
 func (c *execution) do(ctx context.Context, s *records.Step) (skipped bool, result any, err error) {
 	ctx = site.Telling(ctx, c.log.say)
+	if c.fell {
+		if err := c.getUp(ctx, c.workspace.SiteID()); err != nil {
+			return false, nil, err
+		}
+	}
 	known, is := steps[s.Name]
 	if !is {
 		return false, nil, fmt.Errorf("this version knows no step %q", s.Name)
@@ -100,6 +106,11 @@ func noted(work func(c *execution, ctx context.Context, s *records.Step) error) 
 	return func(ctx context.Context, c *execution, s *records.Step) (bool, any, error) {
 		if err := work(c, ctx, s); err != nil {
 			return false, nil, err
+		}
+		if c.at.can.Firmer != nil { // what is noted is there, whatever falls
+			if err := c.at.can.Firmer.Firm(ctx, c.workspace.SiteID()); err != nil {
+				return false, nil, fault.Transient(err, "machine-ended", "", "the workspace's machine does not keep what was written")
+			}
 		}
 		return false, nil, c.write(ctx, func(db records.Queries) error {
 			return db.SetDone(ctx, c.workspace.ID, records.Done{Step: s.Name, Digest: s.Digest})

@@ -90,6 +90,12 @@ type Doors interface {
 	OpenDoor(ctx context.Context, workspace string) error
 }
 
+// Firmer is a site that may lose what was written a moment ago: its machines may lose their power.
+type Firmer interface {
+	// Firm sees to it that what was written in a workspace until now stays.
+	Firm(ctx context.Context, workspace string) error
+}
+
 // Differ is a site that knows what an instance has more than it was made from.
 type Differ interface {
 	// Added lists the paths that were added to the instance since it was made, outside its
@@ -127,6 +133,7 @@ type Abilities struct {
 	Carrier  Carrier
 	Joiner   Joiner
 	Doors    Doors
+	Firmer   Firmer
 	Differ   Differ
 	Sweeper  Sweeper
 	Measurer Measurer
@@ -152,6 +159,7 @@ func Can(s Site) (a Abilities) {
 	a.Carrier, _ = s.(Carrier)
 	a.Joiner, _ = s.(Joiner)
 	a.Doors, _ = s.(Doors)
+	a.Firmer, _ = s.(Firmer)
 	a.Differ, _ = s.(Differ)
 	a.Sweeper, _ = s.(Sweeper)
 	a.Measurer, _ = s.(Measurer)

@@ -62,6 +62,8 @@ type Instance struct {
 	Running   bool
 	Digest    string // of the container it was made from
 	Ended     string // how it ended, in the site's words, where it does not run
+	// Fell tells that what it is in ended, and not itself: it can be started again.
+	Fell bool
 	// Services are those beside it, in a list of instances.
 	Services []Service
 }

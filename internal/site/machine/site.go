@@ -53,6 +53,7 @@ var (
 	_ site.Aside    = (*Site)(nil)
 	_ site.Keeper   = (*Site)(nil)
 	_ site.Carrier  = (*Site)(nil)
+	_ site.Firmer   = (*Site)(nil)
 	_ site.Differ   = (*Site)(nil)
 	_ site.Sweeper  = (*Site)(nil)
 	_ site.Measurer = (*Site)(nil)
@@ -81,7 +82,7 @@ func (s *Site) Kind() site.Kind { return s.o.Kind }
 
 // Abilities are what a machine of one's own can. Helpers and doors are not among them.
 func (s *Site) Abilities() site.Abilities {
-	return site.Abilities{Beside: s, Placer: s, Overseer: s, Aside: s, Keeper: s, Carrier: s, Differ: s, Sweeper: s, Measurer: s, Apart: true}
+	return site.Abilities{Beside: s, Placer: s, Overseer: s, Aside: s, Keeper: s, Firmer: s, Carrier: s, Differ: s, Sweeper: s, Measurer: s, Apart: true}
 }
 
 // Examine looks at what makes the machines, and whether there is an engine that pulls for them.
@@ -293,7 +294,7 @@ func (s *Site) instance(ctx context.Context, m Machine) (site.Instance, bool, er
 	v := readMark(m)
 	i := site.Instance{Workspace: m.ID, Digest: v.Digest}
 	if v.Running { // and nobody stopped it
-		i.Ended = "its machine ended"
+		i.Ended, i.Fell = "its machine ended", true
 	}
 	return i, v.Digest != "", nil
 }

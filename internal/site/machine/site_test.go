@@ -98,7 +98,7 @@ func TestMachinesAreNotWokenToBeListed(t *testing.T) {
 	assert.ElementsMatch(t, []site.Instance{
 		{Workspace: "w1", Digest: "one"},
 		{Workspace: "w2", Digest: "two", Running: true},
-		{Workspace: "w3", Digest: "three", Ended: "its machine ended"},
+		{Workspace: "w3", Digest: "three", Ended: "its machine ended", Fell: true},
 	}, list, "in the last nothing was made yet")
 	assert.Equal(t, Asleep, y.made["w1"].State)
 	_, _, err = s.Find(t.Context(), "w2")
