@@ -157,8 +157,8 @@ func TestPlacesPreparedInMachines(t *testing.T) {
 		skipper.remove(t, name)
 	}
 	forget(t, "provident")
-	a = skipper.domicile(t, "prepare", "remove", strings.Fields(lineWith(skipper.domicile(t, "prepare").out, "provident"))[0], "-yes")
-	require.Equal(t, 0, a.status, a.err)
+	a = skipper.domicile(t, "prepare", "remove", strings.Fields(lineWith(skipper.domicile(t, "prepare").out, "provident"))[0])
+	require.Equal(t, 0, a.status, a.err+skipper.domicile(t, "prepare").out)
 	serveWith(t)
 	require.Equal(t, 0, skipper.domicile(t, "sites", "remove", "machines").status)
 }
