@@ -14,6 +14,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -35,6 +36,8 @@ type Server struct {
 	terminals map[string]*terminal
 	tasks     map[string]*task
 	over      []string // the keys of tasks that have ended, the oldest first
+
+	ending atomic.Bool // it ends, and with it all that it started
 
 	use use
 }
@@ -129,6 +132,7 @@ func (s *Server) Serve(ctx context.Context, listener net.Listener) error {
 const endGrace = 5 * time.Second
 
 func (s *Server) end() {
+	s.ending.Store(true)
 	s.spawner.stopAll(syscall.SIGHUP)
 	s.spawner.stopAll(syscall.SIGTERM)
 	limit := time.After(endGrace)

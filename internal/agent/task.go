@@ -60,6 +60,9 @@ func (s *Server) task(new ssh.NewChannel) {
 		return
 	}
 	<-t.process.done
+	if s.ending.Load() && t.process.status.Signaled() {
+		return // it did not end by itself: who asked for it asks again when the instance is back
+	}
 	sendExit(channel, t.process.status)
 }
 

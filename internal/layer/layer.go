@@ -57,7 +57,7 @@ func (p Part) place() string { return strings.Trim(path.Clean("/"+p.At), "/") }
 
 type writer struct {
 	tar   *tar.Writer
-	above map[string]bool   // where later parts lie
+	above map[string]bool  // where later parts lie
 	links map[inode]string // the first name of each file that has several
 }
 

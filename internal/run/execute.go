@@ -32,7 +32,8 @@ type execution struct {
 	ended     []records.Step // over, but not written down yet
 	log       *logSink
 	link      *agentlink.Link // to the agent, from when on a step needs it
-	fell      bool            // the workspace's machine ended since its agent was reached
+	reached   bool            // its agent was reached in this run
+	fell      bool            // the workspace ended since then
 }
 
 // execute takes the run's lease and carries out what is not done yet.

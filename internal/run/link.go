@@ -25,6 +25,7 @@ func (c *execution) joined(ctx context.Context, id string) (*agentlink.Link, err
 	}
 	link, err := c.reach(ctx, id)
 	c.link = link
+	c.reached = c.reached || err == nil
 	return link, err
 }
 
@@ -63,9 +64,9 @@ func (c *execution) reach(ctx context.Context, id string) (*agentlink.Link, erro
 	}
 }
 
-// getUp starts again what ended because its machine did, as the run has it by now.
+// getUp starts again what ended in the middle of a run, as the run has it by now.
 func (c *execution) getUp(ctx context.Context, id string) error {
-	c.log.say("the workspace's machine ended, and is started again")
+	c.log.say("the workspace ended, and is started again")
 	if len(c.out.plan.Services) > 0 {
 		if err := c.services(ctx, id, false); err != nil {
 			return err
@@ -81,9 +82,9 @@ func (c *execution) getUp(ctx context.Context, id string) error {
 // runsStill tells why an agent will not answer: it has ended, or its site is away.
 func (c *execution) runsStill(ctx context.Context, id string) error {
 	there, found, err := c.at.Find(ctx, id)
-	if err == nil && found && there.Fell {
+	if err == nil && found && !there.Running && (there.Fell || c.reached) { // its engine, or its machine, may have ended
 		c.fell = true
-		return fault.Transient(nil, "machine-ended", "", "the workspace's machine ended")
+		return fault.Transient(nil, "workspace-ended", "look at what was run in it, and at its site", "the workspace ended in the middle of it (%s)", cmp.Or(there.Ended, "its site does not say why"))
 	}
 	if err == nil && (!found || !there.Running) {
 		return fault.New("workspace-ended", "look at the image: it must be able to run programs, and a command of its own must not end",
