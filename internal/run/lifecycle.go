@@ -1,6 +1,7 @@
 package run
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -87,7 +88,8 @@ func (c *execution) part(ctx context.Context, link *agentlink.Link, stage, key, 
 	}
 	c.log.say(prefix + "$ " + shown)
 	out := c.log.writer(prefix)
-	err := link.Task(ctx, wire.TaskRequest{Key: key, Shell: part.Shell, Args: part.Args, Env: c.secretsFor(stage)}, out)
+	full := &fullWatch{to: out}
+	err := link.Task(ctx, wire.TaskRequest{Key: key, Shell: part.Shell, Args: part.Args, Env: c.secretsFor(stage)}, full)
 	_ = out.(io.Closer).Close() // writes the last line, if it has no end
 	var exit *agentlink.ExitError
 	if !errors.As(err, &exit) {
@@ -97,8 +99,36 @@ func (c *execution) part(ctx context.Context, link *agentlink.Link, stage, key, 
 	if part.Name != "" {
 		what += " (" + part.Name + ")"
 	}
+	if full.seen || c.shortOfDisk(ctx) {
+		return fault.Wrap(exit, "command-failed", "make room there: domicile tidy tells what can go; then provision again: it goes on from here",
+			"%s failed, and the disk of the site %s is full: %s", what, c.at.name, firstLine(shown))
+	}
 	return fault.Wrap(exit, "command-failed", "correct the command in the definition, or what it needs; then provision again: it goes on from here",
 		"%s failed: %s", what, firstLine(shown))
+}
+
+// fullBelow is how much is free of a disk that counts as full, in bytes.
+const fullBelow = 64 << 20
+
+// shortOfDisk tells whether the site's disk is full: then a command failed for that, most likely.
+func (c *execution) shortOfDisk(ctx context.Context) bool {
+	if c.at.can.Measurer == nil {
+		return false
+	}
+	free, known, err := c.at.can.Measurer.Free(ctx)
+	return err == nil && known && free < fullBelow
+}
+
+// fullWatch notices when a command prints that a disk is full: not every site tells at once what is
+// free.
+type fullWatch struct {
+	to   io.Writer
+	seen bool
+}
+
+func (w *fullWatch) Write(p []byte) (int, error) {
+	w.seen = w.seen || bytes.Contains(p, []byte("No space left on device"))
+	return w.to.Write(p)
 }
 
 func firstLine(s string) string {
