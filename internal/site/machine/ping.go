@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"time"
 
@@ -21,6 +22,11 @@ func Ping(ctx context.Context, line *channel.Line) error {
 	if err != nil {
 		return err
 	}
+	return ping(ctx, stream)
+}
+
+// ping asks the engine at the other end of a stream, which it closes.
+func ping(ctx context.Context, stream net.Conn) error {
 	defer stream.Close()
 	stop := context.AfterFunc(ctx, func() { stream.Close() })
 	defer stop()

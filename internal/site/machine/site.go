@@ -135,13 +135,54 @@ func (s *Site) newEngine(name string, dial func(ctx context.Context) (net.Conn, 
 	return engine.New(o)
 }
 
-// awake gives the engine in a workspace's machine, which runs then.
+// awake gives the engine in a workspace's machine, which runs then. A machine whose engine does not
+// answer is turned off, and boots: whoever is root in it may have ended its engine.
 func (s *Site) awake(ctx context.Context, workspace string) (*engine.Site, error) {
 	if _, err := s.o.Maker.Start(ctx, workspace); err != nil {
 		return nil, err
 	}
+	if err := s.engineAnswers(ctx, workspace); err != nil {
+		if ctx.Err() != nil {
+			return nil, err
+		}
+		s.o.Say("the engine in the machine of %s does not answer, it is turned off and boots: %v", workspace, err)
+		site.Tell(ctx, "the engine in the machine does not answer: it is turned off, and boots")
+		if err := s.o.Maker.Stop(ctx, workspace); err != nil {
+			return nil, err
+		}
+		if _, err := s.o.Maker.Start(ctx, workspace); err != nil {
+			return nil, err
+		}
+	}
 	return s.engine(workspace)
 }
+
+// engineLimit is how long an engine has to answer in a machine that runs: it may just be started
+// again there.
+const engineLimit = time.Minute
+
+// engineAnswers waits until the engine in a machine answers.
+func (s *Site) engineAnswers(ctx context.Context, workspace string) (err error) {
+	over := time.Now().Add(engineLimit)
+	for {
+		asked, done := context.WithTimeout(ctx, pingLimit)
+		var stream net.Conn
+		if stream, err = s.o.Maker.Dial(asked, workspace, channel.ToEngine); err == nil {
+			err = ping(asked, stream)
+		}
+		done()
+		if err == nil || ctx.Err() != nil || time.Now().After(over) {
+			return err
+		}
+		select {
+		case <-time.After(engineEvery):
+		case <-ctx.Done():
+		}
+	}
+}
+
+// engineEvery is how often an engine is asked that does not answer.
+const engineEvery = 500 * time.Millisecond
 
 // mark is what is kept with a machine, so that it need not be asked.
 type mark struct {

@@ -109,7 +109,7 @@ func (m *Maker) resume(ctx context.Context, id, folder string, r record, a accel
 	if err != nil {
 		return err
 	}
-	if err := m.awake(ctx, id, folder); err != nil {
+	if err := m.awake(ctx, id, folder, wakeLimit); err != nil {
 		return err
 	}
 	return os.Remove(kept + ".used")
@@ -132,7 +132,7 @@ func (m *Maker) clone(ctx context.Context, id, folder string, r record, a accele
 	if err != nil {
 		return err
 	}
-	return m.awake(ctx, id, folder)
+	return m.awake(ctx, id, folder, wakeLimit)
 }
 
 // boot starts a machine from its disks.
@@ -167,7 +167,7 @@ func (m *Maker) booted(ctx context.Context, id, folder string) error {
 			}
 		}
 	})
-	err := m.awake(ctx, id, folder)
+	err := m.awake(ctx, id, folder, bootLimit)
 	close(over)
 	told.Wait()
 	return err
@@ -180,12 +180,16 @@ const consoleEvery = time.Second
 // host, that is minutes.
 const bootLimit = 8 * time.Minute
 
+// wakeLimit bounds how long a machine takes whose engine ran already: one in which it was ended
+// boots.
+const wakeLimit = 90 * time.Second
+
 // aloneEvery is how often a machine is asked that does not answer yet.
 const aloneEvery = 50 * time.Millisecond
 
 // awake waits until a machine answers, wakes it, and waits for its engine.
-func (m *Maker) awake(ctx context.Context, id, folder string) error {
-	ctx, cancel := context.WithTimeout(ctx, bootLimit)
+func (m *Maker) awake(ctx context.Context, id, folder string, limit time.Duration) error {
+	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	var line *channel.Line
 	for {
