@@ -173,3 +173,43 @@ func TestBesideAWorkspaceIsItsNewestRun(t *testing.T) {
 	assert.Equal(t, second.ID, last.ID)
 	assert.Len(t, names, 2, "what failed is told")
 }
+
+// What a workspace leaves at a site is kept by one replica, under a number of its own.
+func TestWhatIsLeftBehind(t *testing.T) {
+	ctx := t.Context()
+	s := open(t)
+	w := workspace(t, s, "castaway")
+	record := Snapshot{Kind: Personal, Account: w.Account, Workspace: &w.ID, Name: w.Name, Note: "what was there", Site: "quay", Source: w.Source, Commit: "abc", Plan: json.RawMessage("{}"), Done: json.RawMessage(`{"source": "1"}`)}
+	require.NoError(t, s.LeaveBehind(ctx, record))
+	require.NoError(t, s.LeaveBehind(ctx, record), "again, as after a crash")
+	list, err := s.LeftBehind(ctx, "quay")
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	other, err := s.LeftBehindBy(ctx, w.ID)
+	require.NoError(t, err)
+	assert.Equal(t, list, other)
+	l := list[0]
+	for _, want := range []bool{true, false} {
+		mine, err := s.TakeLeftBehind(ctx, l)
+		require.NoError(t, err)
+		assert.Equal(t, want, mine)
+	}
+	require.NoError(t, s.LetLeftBehind(ctx, l))
+	mine, err := s.TakeLeftBehind(ctx, l)
+	require.NoError(t, err)
+	assert.True(t, mine)
+	require.NoError(t, s.AddFound(ctx, l, json.RawMessage(`{"": "image:1"}`), 7))
+	assert.Error(t, s.AddFound(ctx, l, nil, 0), "it has its number")
+	found, err := s.Snapshot(ctx, l.Snapshot)
+	require.NoError(t, err)
+	assert.True(t, found.Ready)
+	assert.Equal(t, "what was there", found.Note)
+	assert.JSONEq(t, `{"source": "1"}`, string(found.Done))
+	next, err := s.AddSnapshot(ctx, record)
+	require.NoError(t, err)
+	assert.Greater(t, next.ID, found.ID, "no number is given twice")
+	require.NoError(t, s.ForgetLeftBehind(ctx, "quay", w.ID))
+	list, err = s.LeftBehind(ctx, "quay")
+	require.NoError(t, err)
+	assert.Empty(t, list)
+}

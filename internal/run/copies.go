@@ -35,7 +35,12 @@ type copies struct {
 }
 
 func (c copies) String() string {
-	every := strings.TrimSuffix(strings.TrimSuffix(c.Every.String(), "0s"), "0m")
+	every := c.Every.String()
+	for _, nothing := range []string{"m0s", "h0m"} {
+		if strings.HasSuffix(every, nothing) {
+			every = every[:len(every)-2]
+		}
+	}
 	return every + "@" + c.Site
 }
 
@@ -250,6 +255,10 @@ func (r *Runner) keepLeft(ctx context.Context, at place, l records.LeftBehind) e
 	if len(w.Earlier) > 0 { // it is not yet what it is to be
 		return nil
 	}
+	mine, err := r.o.Store.TakeLeftBehind(ctx, l)
+	if err != nil || !mine {
+		return err
+	}
 	_, found, err := at.Find(ctx, id)
 	if err == nil && found && at.can.Keeper != nil {
 		err = r.saveLeft(ctx, at, id, l)
@@ -258,7 +267,7 @@ func (r *Runner) keepLeft(ctx context.Context, at place, l records.LeftBehind) e
 		err = at.Remove(ctx, id)
 	}
 	if err != nil {
-		return err
+		return errors.Join(err, r.o.Store.LetLeftBehind(context.WithoutCancel(ctx), l))
 	}
 	return r.o.Store.ForgetLeftBehind(ctx, l.Site, l.Workspace)
 }

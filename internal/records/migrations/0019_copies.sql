@@ -7,6 +7,7 @@ CREATE TABLE left_behind (
     snapshot bigint NOT NULL DEFAULT nextval(pg_get_serial_sequence('snapshots', 'id')::regclass), -- what is found there is kept as
     record jsonb NOT NULL,                                        -- of that snapshot
     since timestamptz NOT NULL DEFAULT now(),
+    taken timestamptz,                                            -- when a replica began to keep it
     PRIMARY KEY (site, workspace)
 );
 
