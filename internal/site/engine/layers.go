@@ -112,12 +112,11 @@ func (s *Site) saveLayer(ctx context.Context, l Layers, id, snapshot, service st
 	if err != nil {
 		return 0, err
 	}
-	defer os.Remove(file.Name())
 	defer file.Close()
 	return s.loadLayer(ctx, before, config, s.snapshotTag(snapshot, service), file)
 }
 
-// fetch gets a layer into a file.
+// fetch gets a layer into a file, which has no name: it goes when it is closed.
 func (l Layers) fetch(ctx context.Context, parts []layer.Part) (file *os.File, err error) {
 	stream, err := l.Dial(ctx)
 	if err != nil {
@@ -140,9 +139,11 @@ func (l Layers) fetch(ctx context.Context, parts []layer.Part) (file *os.File, e
 	defer func() {
 		if err != nil {
 			file.Close()
-			os.Remove(file.Name())
 		}
 	}()
+	if err := os.Remove(file.Name()); err != nil {
+		return nil, fmt.Errorf("take the name of a layer's file: %w", err)
+	}
 	n, err := io.Copy(file, io.LimitReader(stream, l.Most+1))
 	switch {
 	case ctx.Err() != nil:
