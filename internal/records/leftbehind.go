@@ -38,12 +38,12 @@ func (q Queries) LeftBehindBy(ctx context.Context, workspace int64) ([]LeftBehin
 	return many[LeftBehind](ctx, q.db, "SELECT site, workspace, snapshot, record, since FROM left_behind WHERE workspace = $1 ORDER BY site", workspace)
 }
 
-// leftLease is how long a replica has to keep what was left, before another one may.
-const leftLease = 30 * time.Minute
+// LeftLease is how long a replica has to keep what was left, before another one may.
+const LeftLease = 30 * time.Minute
 
 // TakeLeftBehind takes the turn to keep what a workspace left at a site: one replica has it.
 func (q Queries) TakeLeftBehind(ctx context.Context, l LeftBehind) (bool, error) {
-	tag, err := q.db.Exec(ctx, "UPDATE left_behind SET taken = now() WHERE site = $1 AND workspace = $2 AND (taken IS NULL OR taken < now() - $3::interval)", l.Site, l.Workspace, leftLease)
+	tag, err := q.db.Exec(ctx, "UPDATE left_behind SET taken = now() WHERE site = $1 AND workspace = $2 AND (taken IS NULL OR taken < now() - $3::interval)", l.Site, l.Workspace, LeftLease)
 	return tag.RowsAffected() > 0, err
 }
 

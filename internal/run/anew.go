@@ -37,7 +37,7 @@ func (r *Runner) Anew(ctx context.Context, account int64, name, site, size strin
 		if err := ownOnly(w); err != nil {
 			return err
 		}
-		if r.Examined(w.Site).Err == nil && (w.State == records.Ready || w.State == records.Stopped) {
+		if r.answers(w.Site) && w.State != records.Lost && w.State != records.Failed {
 			return fault.New("not-lost", "domicile move "+name+" -site "+site+" brings it as it is now", "the site %s has the workspace %s, and answers", w.Site, name)
 		}
 		snapshot, err := r.lastKept(ctx, db, w, to)

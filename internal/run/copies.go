@@ -74,33 +74,28 @@ func (r *Runner) judgeCopies(site string, c copies) error {
 	return nil
 }
 
-// keepCopies keeps copies, until ctx ends, of the workspaces of sites that have a rule for it, and
-// what is found at a site that was given up.
-func (r *Runner) keepCopies(ctx context.Context) {
-	again := map[string]time.Time{} // when a site where it did not go is tried again
+// keepCopies keeps copies of the workspaces of a site, until ctx ends, where it has a rule for that,
+// and what is found there that was given up.
+func (r *Runner) keepCopies(ctx context.Context, site string) {
 	for ctx.Err() == nil {
 		pause(ctx, copyLook)
-		for _, at := range r.places.all() {
-			if time.Now().Before(again[at.name]) {
-				continue
-			}
-			err := r.keepFound(ctx, at)
-			if err == nil && at.own.Copies != nil {
-				err = r.copyNext(ctx, at.name, *at.own.Copies)
-			}
-			if err != nil && ctx.Err() == nil && !fault.IsTransient(err) && !records.Unavailable(err) {
-				r.o.Log.Warn("keep copies", "site", at.name, "error", err)
-				again[at.name] = time.Now().Add(leastCopies)
-			}
+		at, known := r.places.find(site) // its rule may be another by now
+		if !known || !r.answers(site) {
+			continue
+		}
+		err := r.keepFound(ctx, at)
+		if err == nil && at.own.Copies != nil {
+			err = r.copyNext(ctx, site, *at.own.Copies)
+		}
+		if err != nil && ctx.Err() == nil && !fault.IsTransient(err) && !records.Unavailable(err) {
+			r.o.Log.Warn("keep copies", "site", site, "error", err)
+			pause(ctx, leastCopies)
 		}
 	}
 }
 
 // copyNext begins with the copy of one workspace of a site: one at a time.
 func (r *Runner) copyNext(ctx context.Context, site string, rule copies) error {
-	if r.Examined(site).Err != nil {
-		return nil
-	}
 	if n, err := r.o.Store.Copying(ctx, site); err != nil || n > 0 {
 		return err
 	}
@@ -222,7 +217,7 @@ func (c *execution) dropCopies(ctx context.Context, failed *records.Step, _ bool
 	if err := c.forgetUnready(ctx); err != nil {
 		return err
 	}
-	if err := c.forgetCopies(ctx, func(s records.Snapshot) bool { return s.Site == c.at.name }); err != nil {
+	if err := c.forgetCopies(ctx, func(s records.Snapshot) bool { return s.Site == c.at.name && !s.Created.Before(c.run.Created) }); err != nil {
 		return err
 	}
 	return c.failRun(ctx, c.workspace.State, "no copy was kept: "+failed.Reason)
@@ -231,9 +226,6 @@ func (c *execution) dropCopies(ctx context.Context, failed *records.Step, _ bool
 // keepFound keeps what is found at a site that did not answer, of workspaces that were made anew
 // elsewhere meanwhile: as a snapshot there, so that nothing is lost and nothing runs twice.
 func (r *Runner) keepFound(ctx context.Context, at place) error {
-	if r.Examined(at.name).Err != nil || r.Examined(at.name).At.IsZero() {
-		return nil
-	}
 	list, err := r.o.Store.LeftBehind(ctx, at.name)
 	if err != nil {
 		return err
@@ -259,12 +251,14 @@ func (r *Runner) keepLeft(ctx context.Context, at place, l records.LeftBehind) e
 	if err != nil || !mine {
 		return err
 	}
-	_, found, err := at.Find(ctx, id)
+	turn, done := context.WithTimeout(ctx, records.LeftLease-time.Minute)
+	defer done()
+	_, found, err := at.Find(turn, id)
 	if err == nil && found && at.can.Keeper != nil {
-		err = r.saveLeft(ctx, at, id, l)
+		err = r.saveLeft(turn, at, id, l)
 	}
 	if err == nil {
-		err = at.Remove(ctx, id)
+		err = at.Remove(turn, id)
 	}
 	if err != nil {
 		return errors.Join(err, r.o.Store.LetLeftBehind(context.WithoutCancel(ctx), l))

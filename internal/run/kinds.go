@@ -66,7 +66,7 @@ func kindOf(name string) kind {
 	case records.KindCopy:
 		return kind{failed: (*execution).dropCopies}
 	case records.KindAnew:
-		return kind{interrupts: true, succeeded: (*execution).dropEarlier, failed: (*execution).stayLost}
+		return kind{succeeded: (*execution).dropEarlier, failed: (*execution).stayLost}
 	case records.KindSnapshot:
 		return kind{failed: (*execution).dropUnready}
 	}

@@ -123,14 +123,14 @@ func (r *Runner) planThere(w records.Workspace, site, size string) (*plan.Plan, 
 	return p.At(chosen, r.host(site), judge.Subject{Account: w.Account, Workspace: w.SiteID(), Policy: here.Allow, Given: here.Given, Images: p.Made()})
 }
 
-// ofMove finds the snapshot that a move which is under way keeps. It is the newest, unless its owner
+// ofMove finds the snapshot that a move, or a copy, which is under way keeps. It is the newest, unless its owner
 // has removed it meanwhile: an earlier one is never taken in its place.
 func (c *execution) ofMove(ctx context.Context) (s records.Snapshot, found bool, err error) {
 	list, err := c.o.Store.SnapshotsOf(ctx, c.workspace.ID)
 	if err != nil || len(list) == 0 {
 		return s, false, err
 	}
-	if c.run.Kind == records.KindMove && list[0].Created.Before(c.run.Created) {
+	if (c.run.Kind == records.KindMove || c.run.Kind == records.KindCopy) && list[0].Created.Before(c.run.Created) {
 		return s, false, nil // both were written down at one moment
 	}
 	return list[0], true, nil

@@ -179,6 +179,7 @@ func (r *Runner) watch(ctx context.Context, at place, background *sync.WaitGroup
 	background.Go(func() { r.reconcile(here, at.name, at) })
 	background.Go(func() { r.watchUse(here, at.name) })
 	background.Go(func() { r.sweep(here, at.name) })
+	background.Go(func() { r.keepCopies(here, at.name) })
 	if m := at.can.Measurer; m != nil {
 		background.Go(func() { r.watchDisk(here, at.name, m) })
 	}

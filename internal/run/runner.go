@@ -248,7 +248,6 @@ func (r *Runner) Serve(ctx context.Context) error {
 	background.Go(func() { r.keepSites(ctx, &background) })
 	background.Go(func() { r.followBranches(ctx) })
 	background.Go(func() { r.keepWarm(ctx) })
-	background.Go(func() { r.keepCopies(ctx) })
 	background.Go(func() { r.removeLeaving(ctx) })
 	background.Go(func() { r.prune(ctx) })
 	if err := r.queue.Start(context.WithoutCancel(ctx)); err != nil {
