@@ -21,27 +21,34 @@ var anewStep = plain((*execution).anew)
 // Anew makes the run that makes a workspace anew at a site from what was kept of it: its own site
 // does not answer, or has it no more.
 func (r *Runner) Anew(ctx context.Context, account int64, name, site, size string) (records.Workspace, error) {
-	to, err := r.place(site)
-	if err == nil && to.drained {
-		err = fault.New("site-drained", "choose another", "the site %s takes nothing new", site)
-	}
+	to, err := r.taking(site)
 	if err != nil {
 		return records.Workspace{}, err
 	}
-	var w records.Workspace
+	w, err := r.o.Store.WorkspaceByName(ctx, account, name)
+	if err == nil {
+		err = r.isLost(w, site)
+	}
+	if err != nil {
+		return w, err
+	}
+	snapshot, err := r.lastKept(ctx, w, to) // engines are asked for it: not while the record is locked
+	if err != nil {
+		return w, err
+	}
 	err = r.o.Store.InTx(ctx, func(db records.Queries, tx pgx.Tx) error {
+		before := w.ID
 		var err error
 		if w, err = db.LockWorkspace(ctx, account, name); err != nil {
 			return err
 		}
+		if w.ID != before {
+			return records.ErrNotFound // another has the name by now
+		}
 		if err := ownOnly(w); err != nil {
 			return err
 		}
-		if r.answers(w.Site) && w.State != records.Lost && w.State != records.Failed {
-			return fault.New("not-lost", "domicile move "+name+" -site "+site+" brings it as it is now", "the site %s has the workspace %s, and answers", w.Site, name)
-		}
-		snapshot, err := r.lastKept(ctx, db, w, to)
-		if err != nil {
+		if err := r.isLost(w, site); err != nil {
 			return err
 		}
 		p, err := r.planThere(asKept(w, snapshot), site, size)
@@ -70,6 +77,14 @@ func (r *Runner) Anew(ctx context.Context, account int64, name, site, size strin
 		return db.TargetRun(ctx, w.ID, site, size, &snapshot.ID)
 	})
 	return w, busy(err, name)
+}
+
+// isLost refuses to make anew at a site what can go there as it is.
+func (r *Runner) isLost(w records.Workspace, site string) error {
+	if r.answers(w.Site) && w.State != records.Lost && w.State != records.Failed {
+		return fault.New("not-lost", "domicile move "+w.Name+" -site "+site+" brings it as it is now", "the site %s has the workspace %s, and answers", w.Site, w.Name)
+	}
+	return nil
 }
 
 // keepingLeft refuses to make a workspace at a site where what it was before is not kept yet.
@@ -104,8 +119,8 @@ func (r *Runner) answers(site string) bool {
 }
 
 // lastKept is the newest snapshot of a workspace from which it can be made at a site.
-func (r *Runner) lastKept(ctx context.Context, db records.Queries, w records.Workspace, to place) (s records.Snapshot, err error) {
-	list, err := db.SnapshotsOf(ctx, w.ID)
+func (r *Runner) lastKept(ctx context.Context, w records.Workspace, to place) (s records.Snapshot, err error) {
+	list, err := r.o.Store.SnapshotsOf(ctx, w.ID)
 	if err != nil {
 		return s, err
 	}

@@ -34,11 +34,17 @@ func (r *Runner) siteFor(asked string) (string, error) {
 		}
 		return "", nil
 	}
-	at, err := r.place(asked)
-	if err == nil && at.drained {
-		err = fault.New("site-drained", "choose another, or leave it to the plan", "the site %s takes nothing new", asked)
-	}
+	_, err := r.taking(asked)
 	return asked, err
+}
+
+// taking is a site that takes something new.
+func (r *Runner) taking(name string) (place, error) {
+	at, err := r.place(name)
+	if err == nil && at.drained {
+		err = fault.New("site-drained", "choose another, or leave it to the plan", "the site %s takes nothing new", name)
+	}
+	return at, err
 }
 
 // candidate is a site with what a definition would be there.

@@ -22,6 +22,8 @@ var copyStep = plain((*execution).copy)
 const (
 	// copyLook is how often it is looked for workspaces of which a copy is to be kept.
 	copyLook = 2 * time.Second
+	// copyPause is how long nothing is done at a site where something went wrong.
+	copyPause = 20 * time.Second
 	// copyAgain is how long after a copy that could not be kept another is tried.
 	copyAgain = 10 * time.Minute
 	// leastCopies is how often copies are kept at the most.
@@ -87,10 +89,13 @@ func (r *Runner) keepCopies(ctx context.Context, site string) {
 		if err == nil && at.own.Copies != nil {
 			err = r.copyNext(ctx, site, *at.own.Copies)
 		}
-		if err != nil && ctx.Err() == nil && !fault.IsTransient(err) && !records.Unavailable(err) {
-			r.o.Log.Warn("keep copies", "site", site, "error", err)
-			pause(ctx, leastCopies)
+		if err == nil || ctx.Err() != nil {
+			continue
 		}
+		if !fault.IsTransient(err) && !records.Unavailable(err) {
+			r.o.Log.Warn("keep copies", "site", site, "error", err)
+		}
+		pause(ctx, copyPause)
 	}
 }
 

@@ -115,8 +115,11 @@ func (c *execution) dropEarlier(ctx context.Context) (bool, error) {
 	return false, c.write(ctx, func(db records.Queries) error { return db.DropEarlier(ctx, c.workspace.ID) })
 }
 
-// dropWorkspace forgets the workspace, and with it the run.
+// dropWorkspace forgets the workspace, and with it the run and the copies that were kept by a rule.
 func (c *execution) dropWorkspace(ctx context.Context) (bool, error) {
+	if err := c.forgetCopies(ctx, func(records.Snapshot) bool { return true }); err != nil {
+		return true, err
+	}
 	return true, c.write(ctx, func(db records.Queries) error { return db.RemoveWorkspace(ctx, c.workspace) })
 }
 

@@ -32,10 +32,7 @@ const (
 // Move makes the run that takes a workspace to another site. size is one of that site's; empty:
 // one of the same name there, or the usual one.
 func (r *Runner) Move(ctx context.Context, account int64, name, site, size string) (records.Workspace, error) {
-	to, err := r.place(site)
-	if err == nil && to.drained {
-		err = fault.New("site-drained", "choose another", "the site %s takes nothing new", site)
-	}
+	to, err := r.taking(site)
 	if err != nil {
 		return records.Workspace{}, err
 	}

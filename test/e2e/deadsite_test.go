@@ -29,6 +29,7 @@ func TestASiteThatIsGone(t *testing.T) {
 	out, err := dockerAt(t, second.Host, "exec", "domicile-"+installationOf(t, second.Host, id)+"-w"+itoa(id), "sh", "-ec", "echo barrels > /hold/crate")
 	require.NoError(t, err, out)
 	skipper.inside(t, "castaway", "echo new >> deck; echo mine > untracked")
+	assert.Contains(t, skipper.domicile(t, "move", "castaway", "-site", "this-host", "-from-kept").err, "answers", "there is nothing to make anew")
 	require.Equal(t, 0, skipper.domicile(t, "sites", "change", "quay", "-copies", "1h@this-host").status)
 	t.Cleanup(func() {
 		skipper.command(context.WithoutCancel(t.Context()), "", "sites", "change", "quay", "-copies", "none").output()
@@ -83,6 +84,9 @@ func TestASiteThatIsGone(t *testing.T) {
 	assert.Equal(t, "later", skipper.inside(t, "castaway-there", "cat later"))
 	skipper.remove(t, "castaway-there")
 	assert.Equal(t, "gone", skipper.inside(t, "castaway", "cat later 2>/dev/null || echo gone"), "the other goes on as it is")
+	skipper.remove(t, "castaway")
+	assert.Empty(t, copied(), "a copy by a rule goes with its workspace")
+	assert.Contains(t, skipper.domicile(t, "snapshots").out, "what was at quay when", "what was found stays: nobody else has it")
 }
 
 // installationOf reads the installation's name from what an engine has of a workspace.
