@@ -47,29 +47,13 @@ func (s *Site) SaveLayers(ctx context.Context, l Layers, workspace, snapshot str
 	if s.isPodman() { // whose archives must be whole
 		return saved, ErrNotHere
 	}
-	if err := s.RemoveSaved(ctx, snapshot); err != nil {
-		return saved, err
-	}
-	list, err := l.From.containers(ctx, workspace)
+	saved, err = s.saveEach(ctx, l.From, workspace, snapshot, func(c container.Summary, service string) (int64, error) {
+		return s.saveLayer(ctx, l, c.ID, snapshot, service, progress)
+	})
 	if err != nil {
-		return saved, err
+		err = errors.Join(err, s.RemoveSaved(context.WithoutCancel(ctx), snapshot))
 	}
-	goOn, err := l.From.pauseAll(ctx, list)
-	defer goOn()
-	if err != nil {
-		return saved, err
-	}
-	saved.Images = map[string]string{}
-	for _, c := range list {
-		service := c.Labels[labelService]
-		bytes, err := s.saveLayer(ctx, l, c.ID, snapshot, service, progress)
-		if err != nil {
-			return saved, errors.Join(err, s.RemoveSaved(context.WithoutCancel(ctx), snapshot))
-		}
-		saved.Images[service] = s.snapshotTag(snapshot, service)
-		saved.Bytes += bytes
-	}
-	return saved, nil
+	return saved, err
 }
 
 func (s *Site) saveLayer(ctx context.Context, l Layers, id, snapshot, service string, progress func(string)) (int64, error) {
@@ -116,8 +100,14 @@ func (s *Site) saveLayer(ctx context.Context, l Layers, id, snapshot, service st
 	return s.loadLayer(ctx, before, config, s.snapshotTag(snapshot, service), file)
 }
 
+// layerLimit is how long a layer may take to come: the workspace is paused meanwhile, and whoever
+// gives it may do so without end.
+const layerLimit = 15 * time.Minute
+
 // fetch gets a layer into a file, which has no name: it goes when it is closed.
 func (l Layers) fetch(ctx context.Context, parts []layer.Part) (file *os.File, err error) {
+	ctx, cancel := context.WithTimeout(ctx, layerLimit)
+	defer cancel()
 	stream, err := l.Dial(ctx)
 	if err != nil {
 		return nil, err

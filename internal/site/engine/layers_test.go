@@ -16,6 +16,7 @@ import (
 	"domicile/internal/judge"
 	"domicile/internal/layer"
 	"domicile/internal/plan"
+	"domicile/internal/site"
 )
 
 // A snapshot is kept by its layer; whoever answers for a machine gives what it likes: of what is not
@@ -96,4 +97,24 @@ func TestSnapshotsByTheirLayers(t *testing.T) {
 			}
 		})
 	}
+}
+
+// An image that bears a snapshot's name and is none of it is not taken in: nothing would find it
+// again.
+func TestAnImageThatIsNoneOfTheSnapshot(t *testing.T) {
+	ctx := t.Context()
+	s := newSite(t, "teststrange", t.TempDir())
+	base, err := plan.JudgeImage(world.RegistryAt+"/skerry/base:12", judge.Subject{})
+	require.NoError(t, err)
+	_, err = s.EnsureImage(ctx, base, func(string) {})
+	require.NoError(t, err)
+	name := s.snapshotTag("s8", "")
+	require.NoError(t, s.api.ImageTag(ctx, s.local(base.Name()), name))
+	err = s.TakeIn(ctx, s, "s8", site.Saved{Images: map[string]string{"": name}}, func(string) {})
+	assert.Equal(t, "not-a-snapshot", fault.Code(err), "%v", err)
+	image, err := plan.JudgeImage(name, judge.Subject{Images: []string{name}})
+	require.NoError(t, err)
+	has, err := s.HasImage(ctx, image)
+	require.NoError(t, err)
+	assert.False(t, has, "its name is taken away again")
 }

@@ -49,27 +49,35 @@ func (s *Site) snapshotTags(snapshot string) string {
 	return snapshotRepository + s.hidden("state", s.snapshotLabel(snapshot)) + "-"
 }
 
-// Save keeps the snapshot of a workspace's containers. They are paused meanwhile, so that
-// files and volumes are of one moment.
+// Save keeps the snapshot of a workspace's containers.
 func (s *Site) Save(ctx context.Context, workspace, snapshot string, progress func(string)) (site.Saved, error) {
+	return s.saveEach(ctx, s, workspace, snapshot, func(c container.Summary, service string) (int64, error) {
+		bytes, err := s.saveOne(ctx, c, snapshot, service, progress)
+		return bytes, s.explain(err, "keep the snapshot of "+strings.TrimPrefix(c.Names[0], "/"))
+	})
+}
+
+// saveEach keeps what each container has that a workspace has at an engine, by save, which tells
+// how large it is. They are paused meanwhile, so that files and volumes are of one moment.
+func (s *Site) saveEach(ctx context.Context, from *Site, workspace, snapshot string, save func(c container.Summary, service string) (int64, error)) (saved site.Saved, err error) {
 	if err := s.RemoveSaved(ctx, snapshot); err != nil {
-		return site.Saved{}, err
+		return saved, err
 	}
-	list, err := s.containers(ctx, workspace)
+	list, err := from.containers(ctx, workspace)
 	if err != nil {
-		return site.Saved{}, err
+		return saved, err
 	}
-	goOn, err := s.pauseAll(ctx, list)
+	goOn, err := from.pauseAll(ctx, list)
 	defer goOn()
 	if err != nil {
-		return site.Saved{}, err
+		return saved, err
 	}
-	saved := site.Saved{Images: map[string]string{}}
+	saved.Images = map[string]string{}
 	for _, c := range list {
 		service := c.Labels[labelService]
-		bytes, err := s.saveOne(ctx, c, snapshot, service, progress)
+		bytes, err := save(c, service)
 		if err != nil {
-			return site.Saved{}, s.explain(err, "keep the snapshot of "+strings.TrimPrefix(c.Names[0], "/"))
+			return site.Saved{}, err
 		}
 		saved.Images[service] = s.snapshotTag(snapshot, service)
 		saved.Bytes += bytes

@@ -11,9 +11,9 @@ import (
 	"domicile/internal/site/engine"
 )
 
-// mostKept bounds what a machine's engine gives as one image of a snapshot, in bytes. Whoever is
+// mostImage bounds what a machine's engine gives as one image of a snapshot, in bytes. Whoever is
 // root in a machine may give one without end.
-const mostKept = 64 << 30
+const mostImage = 64 << 30
 
 // Save keeps the snapshot of a workspace with the engine that pulls for the machines: it outlives
 // the machine, and other machines begin with it. A machine that sleeps is woken for it, and sleeps
@@ -41,7 +41,7 @@ func (s *Site) Save(ctx context.Context, workspace, snapshot string, progress fu
 	if err != nil {
 		return saved, err
 	}
-	most, err := s.mostKept(ctx, images)
+	most, err := roomFor(ctx, images)
 	if err != nil {
 		return saved, err
 	}
@@ -76,13 +76,13 @@ func (s *Site) takeIn(ctx context.Context, images *engine.Site, most int64, work
 	return images.TakeIn(ctx, from, snapshot, saved, progress)
 }
 
-// mostKept is how large one image of a snapshot may be, in bytes.
-func (s *Site) mostKept(ctx context.Context, images *engine.Site) (int64, error) {
+// roomFor is how large one image of a snapshot may be, in bytes.
+func roomFor(ctx context.Context, images *engine.Site) (int64, error) {
 	free, known, err := images.Free(ctx)
 	if err != nil || !known {
-		return mostKept, err
+		return mostImage, err
 	}
-	return min(mostKept, free/shareOfDisk), nil
+	return min(mostImage, free/shareOfDisk), nil
 }
 
 // shareOfDisk is the part of what is free of the disk that one image of a snapshot takes at most.
