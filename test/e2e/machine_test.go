@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"net"
 	"os/exec"
-	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -18,9 +17,7 @@ import (
 // A workspace with a machine of its own is like any other, may ask for more, and sleeps with all
 // that runs in it; nothing of the service's host is reached from it.
 func TestAMachineOfItsOwn(t *testing.T) {
-	image := filepath.Join(t.TempDir(), "image")
-	out, err := exec.CommandContext(t.Context(), "../../scripts/machine-image", image).CombinedOutput()
-	require.NoError(t, err, string(out))
+	image := machineImage(t)
 	serveWith(t, "-machines", image)
 	eventually(t, 60*time.Second, "the machines are looked at", func() bool {
 		list, err := client.Answer[[]client.Site](skipper.api.ListSites(t.Context()))

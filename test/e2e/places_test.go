@@ -14,7 +14,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"domicile/internal/client"
-	"domicile/internal/daemons"
 )
 
 // What is tried in all places takes longer than scripts/test has time for: scripts/test places runs
@@ -59,23 +58,9 @@ func TestPlacesTheCircle(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, os.Chmod(folder, 0o711))
 	t.Cleanup(func() { os.RemoveAll(folder) })
-	second, err := daemons.StartEngine(t.Context(), folder)
-	require.NoError(t, err)
-	t.Cleanup(second.Close)
-	server, err := daemons.StartSSH(t.Context(), t.TempDir())
-	require.NoError(t, err)
-	t.Cleanup(server.Stop)
-	home := fmt.Sprintf("/run/user/%d", 1_000_000+os.Getpid())
-	require.NoError(t, os.MkdirAll(home, 0o755))
-	t.Cleanup(func() { os.RemoveAll(home) })
-	require.NoError(t, os.Symlink(strings.TrimPrefix(second.Host, "unix://"), filepath.Join(home, "docker.sock")))
 	serveWith(t, append(flags, "-machines", image)...)
-	trust, err := client.Answer[client.HostTrust](skipper.api.AddSite(t.Context(), client.NewSite{Name: "skiff", Address: fmt.Sprintf("ssh://root@127.0.0.1:%d%s/docker.sock", server.Port, home)}))
-	require.NoError(t, err)
-	require.NoError(t, server.Authorize(trust.Install))
-	a := skipper.domicile(t, "sites", "examine", "skiff")
-	require.Equal(t, 0, a.status, a.out+a.err)
-	a = skipper.domicile(t, "sites", "add", "rented", world.Provider.Address, "-key", world.Provider.KeyFile)
+	second, _ := skiff(t, folder)
+	a := skipper.domicile(t, "sites", "add", "rented", world.Provider.Address, "-key", world.Provider.KeyFile)
 	require.Equal(t, 0, a.status, a.err)
 	circle := []string{"this-host", "skiff", "machines", "rented"}
 	ready(t, circle...)
@@ -120,10 +105,8 @@ func TestPlacesTheCircle(t *testing.T) {
 	}
 	processes, _ := exec.CommandContext(t.Context(), "pgrep", "-af", "qemu-system.*"+"domicile-w").CombinedOutput()
 	assert.Empty(t, string(processes), "no machine is left")
-	for _, name := range []string{"skiff", "rented"} {
-		require.Equal(t, 0, skipper.domicile(t, "sites", "drain", name).status)
-		eventually(t, 90*time.Second, "the site "+name+" is forgotten", func() bool { return skipper.domicile(t, "sites", "remove", name).status == 0 })
-	}
+	require.Equal(t, 0, skipper.domicile(t, "sites", "drain", "rented").status)
+	eventually(t, 90*time.Second, "the site is forgotten", func() bool { return skipper.domicile(t, "sites", "remove", "rented").status == 0 })
 	serveWith(t)
 	require.Equal(t, 0, skipper.domicile(t, "sites", "remove", "machines").status)
 }

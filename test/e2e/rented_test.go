@@ -3,7 +3,6 @@ package e2e
 import (
 	"net/http"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -19,9 +18,7 @@ import (
 // A workspace in a rented instance is like any other. What it costs is known before it is made;
 // what the provider takes away is said to be gone; and nothing is paid for afterwards.
 func TestARentedInstance(t *testing.T) {
-	image := filepath.Join(t.TempDir(), "image")
-	out, err := exec.CommandContext(t.Context(), "../../scripts/machine-image", image).CombinedOutput()
-	require.NoError(t, err, string(out))
+	image := machineImage(t)
 	flags, err := world.StartProvider(t.Context(), image, 0, 0)
 	require.NoError(t, err)
 	t.Cleanup(func() {
