@@ -130,7 +130,7 @@ func (r *Runner) copyOne(ctx context.Context, w records.Workspace, rule copies) 
 		if due, err := r.copyDue(ctx, now, rule); err != nil || !due { // somebody else was faster
 			return err
 		}
-		if err := r.enqueueFor(ctx, db, tx, now, records.KindCopy, "a copy, by the rule of the site "+now.Site, plan.Copy(rule.Site)); err != nil {
+		if err := r.enqueueFor(ctx, db, tx, now, records.KindCopy, "the site "+now.Site+" has a rule for copies", plan.Copy(rule.Site)); err != nil {
 			return err
 		}
 		if _, err := addSnapshot(ctx, db, now, records.Snapshot{Kind: records.Personal, Copy: true, Note: "a copy of what is at " + now.Site + ", by its rule"}); err != nil {
@@ -193,8 +193,8 @@ func (c *execution) copy(ctx context.Context, _ string) error {
 		return err
 	}
 	snapshot.Site = to.name
-	if err := c.dropCopy(ctx, c.at, snapshot); err != nil {
-		return err
+	if err := c.dropCopy(ctx, c.at, snapshot); err != nil { // the copy is kept all the same
+		c.log.say("what was kept at " + c.at.name + " on its way could not be removed: " + err.Error())
 	}
 	return c.forgetCopies(ctx, func(s records.Snapshot) bool { return s.ID != snapshot.ID })
 }
