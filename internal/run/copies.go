@@ -183,16 +183,18 @@ func (c *execution) copy(ctx context.Context, _ string) error {
 	if err != nil {
 		return err
 	}
-	if err := c.bringKept(ctx, to, images); err != nil {
-		return err
+	if snapshot.Site != to.name { // else an earlier worker got as far
+		if err := c.bringKept(ctx, to, images); err != nil {
+			return err
+		}
+		if err := c.bringImages(ctx, to); err != nil { // a rebuild would want them there
+			return err
+		}
+		if err := c.write(ctx, func(db records.Queries) error { return db.SetSnapshotSite(ctx, snapshot.ID, to.name) }); err != nil {
+			return err
+		}
+		snapshot.Site = to.name
 	}
-	if err := c.bringImages(ctx, to); err != nil { // a rebuild would want them there
-		return err
-	}
-	if err := c.write(ctx, func(db records.Queries) error { return db.SetSnapshotSite(ctx, snapshot.ID, to.name) }); err != nil {
-		return err
-	}
-	snapshot.Site = to.name
 	if err := c.dropCopy(ctx, c.at, snapshot); err != nil { // the copy is kept all the same
 		c.log.say("what was kept at " + c.at.name + " on its way could not be removed: " + err.Error())
 	}

@@ -16,7 +16,7 @@ import (
 // A site that is gone costs a new workspace, not the work: that begins with the copy which the
 // site's rule has kept elsewhere. What is found there later is not lost.
 func TestASiteThatIsGone(t *testing.T) {
-	second, _ := aSecondSite(t)
+	second, flags := aSecondSite(t)
 	for rule, says := range map[string]string{"6h": "is no rule for copies", "1s@this-host": "is no rule for copies", "6h@shoal": `no site "shoal"`, "6h@quay": "name another site"} {
 		assert.Contains(t, skipper.domicile(t, "sites", "change", "quay", "-copies", rule).err, says, rule)
 	}
@@ -30,7 +30,11 @@ func TestASiteThatIsGone(t *testing.T) {
 	require.NoError(t, err, out)
 	skipper.inside(t, "castaway", "echo new >> deck; echo mine > untracked")
 	assert.Contains(t, skipper.domicile(t, "move", "castaway", "-site", "this-host", "-from-kept").err, "answers", "there is nothing to make anew")
-	require.Equal(t, 0, skipper.domicile(t, "sites", "change", "quay", "-copies", "1h@this-host").status)
+	strikeAt(t, "castaway", "copy", func() { world.Service.Kill() }, func() error { // the next one goes on with it
+		_, err := client.Answer[struct{}](skipper.api.ChangeSite(t.Context(), "quay", client.SiteSettings{Copies: new("1h@this-host")}))
+		return err
+	})
+	require.NoError(t, world.StartService(t.Context(), flags...))
 	t.Cleanup(func() {
 		skipper.command(context.WithoutCancel(t.Context()), "", "sites", "change", "quay", "-copies", "none").output()
 	})
