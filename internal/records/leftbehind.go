@@ -70,9 +70,3 @@ func (q Queries) AddFound(ctx context.Context, l LeftBehind, images json.RawMess
 		l.Snapshot, s.Kind, s.Account, s.Workspace, s.Name, s.Note, s.Site, s.Source, s.Ref, s.File, s.Size, s.Commit, s.Plan, s.Session, s.UID, s.Done, s.Digest, images, bytes)
 	return err
 }
-
-// Copying counts the runs that make copies of workspaces of a site.
-func (q Queries) Copying(ctx context.Context, site string) (n int, err error) {
-	err = q.db.QueryRow(ctx, "SELECT count(*) FROM runs r JOIN workspaces w ON w.id = r.workspace WHERE r.kind = '"+KindCopy+"' AND r.ended IS NULL AND w.site = $1", site).Scan(&n)
-	return n, err
-}

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -104,30 +103,21 @@ func (r *Runner) copyNext(ctx context.Context, site string, rule copies) error {
 	if n, err := r.o.Store.Copying(ctx, site); err != nil || n > 0 {
 		return err
 	}
-	list, err := r.o.Store.WorkspacesAt(ctx, site)
+	w, err := r.o.Store.CopyDue(ctx, rule.due(site))
+	if errors.Is(err, records.ErrNotFound) {
+		return nil
+	}
 	if err != nil {
 		return err
-	}
-	for _, w := range list {
-		begun, err := r.copyOne(ctx, w, rule)
-		if err != nil || begun {
-			return err
-		}
-	}
-	return nil
-}
-
-// copyOne makes the run that keeps a copy of a workspace, where that is due.
-func (r *Runner) copyOne(ctx context.Context, w records.Workspace, rule copies) (begun bool, err error) {
-	if due, err := r.copyDue(ctx, w, rule); err != nil || !due {
-		return false, err
 	}
 	err = r.o.Store.InTx(ctx, func(db records.Queries, tx pgx.Tx) error {
 		now, err := db.LockWorkspace(ctx, w.Account, w.Name)
 		if err != nil {
 			return err
 		}
-		if due, err := r.copyDue(ctx, now, rule); err != nil || !due { // somebody else was faster
+		due := rule.due(site)
+		due.Workspace = now.ID
+		if _, err := db.CopyDue(ctx, due); err != nil { // somebody else was faster
 			return err
 		}
 		if err := r.enqueueFor(ctx, db, tx, now, records.KindCopy, "the site "+now.Site+" has a rule for copies", plan.Copy(rule.Site)); err != nil {
@@ -136,38 +126,17 @@ func (r *Runner) copyOne(ctx context.Context, w records.Workspace, rule copies) 
 		if _, err := addSnapshot(ctx, db, now, records.Snapshot{Kind: records.Personal, Copy: true, Note: "a copy of what is at " + now.Site + ", by its rule"}); err != nil {
 			return err
 		}
-		begun = true
 		return db.TargetRun(ctx, now.ID, rule.Site, "", nil)
 	})
 	if errors.Is(err, records.ErrBusy) || errors.Is(err, records.ErrNotFound) {
-		return false, nil // something is under way: later
+		return nil // something is under way: later
 	}
-	return begun, err
+	return err
 }
 
-// copyDue tells whether a copy of a workspace is to be kept: the last one is old, and something may
-// have changed since.
-func (r *Runner) copyDue(ctx context.Context, w records.Workspace, rule copies) (bool, error) {
-	if w.Kind != records.IsWorkspace || w.Mount || w.State != records.Ready && w.State != records.Stopped {
-		return false, nil
-	}
-	runs, err := r.o.Store.Runs(ctx, w.ID, 1)
-	if err != nil {
-		return false, err
-	}
-	if len(runs) > 0 && runs[0].Kind == records.KindCopy {
-		switch over := runs[0].Ended; {
-		case over == nil:
-			return false, nil
-		case runs[0].State == records.Failed && time.Since(*over) < max(copyAgain, rule.Every):
-			return false, nil
-		case runs[0].State == records.Succeeded && w.State == records.Stopped:
-			return false, nil // it is as it was
-		}
-	}
-	list, err := r.o.Store.SnapshotsOf(ctx, w.ID)
-	i := slices.IndexFunc(list, func(s records.Snapshot) bool { return s.Copy && s.Ready && s.Site == rule.Site })
-	return err == nil && (i < 0 || time.Since(list[i].Created) >= rule.Every), err
+// due is what a copy of a workspace of a site is due by.
+func (c copies) due(site string) records.Due {
+	return records.Due{Site: site, At: c.Site, Every: c.Every, Again: max(copyAgain, c.Every)}
 }
 
 // copy brings what this run has kept to the site where copies are kept.
