@@ -138,7 +138,7 @@ func (o *opener) open(v records.Site) (site.Site, func(), error) {
 		if v.Name != usualSite {
 			folder = filepath.Join(o.data, "at-"+v.Name)
 		}
-		at.Shared = &engine.Shared{Sockets: filepath.Join(folder, "sockets"), Doors: filepath.Join(folder, "doors"), Views: filepath.Join(folder, "views")}
+		at.Shared = &engine.Shared{Sockets: filepath.Join(folder, "sockets"), Views: filepath.Join(folder, "views")}
 	}
 	s, err := engine.New(at)
 	if err == nil && v.Name == o.first {

@@ -165,6 +165,9 @@ func waysIn(out io.Writer, w client.Workspace) {
 	table := newTable(out)
 	table.row("  terminal", "domicile shell "+w.Name)
 	table.row("  SSH", text(w.Ssh))
+	if w.Screen != nil {
+		table.row("  screen "+*w.Screen, "domicile screen "+w.Name+" -png FILE")
+	}
 	for _, p := range w.Ports {
 		label := p.Port
 		if p.Label != nil {

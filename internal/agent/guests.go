@@ -69,6 +69,9 @@ const (
 // questions: it proves itself by a key that only this workspace has, and that opens nothing
 // else.
 func (s *Server) knowHelpers(q wire.HelpersRequest) error {
+	if err := nameHosts(hostsFile, q.Addresses); err != nil {
+		return err
+	}
 	if len(q.Names) == 0 {
 		for _, file := range []string{helperSettings, helperKey} {
 			if err := os.Remove(file); err != nil && !os.IsNotExist(err) {

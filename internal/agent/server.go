@@ -39,7 +39,8 @@ type Server struct {
 
 	ending atomic.Bool // it ends, and with it all that it started
 
-	use use
+	doors doors
+	use   use
 }
 
 // New makes an agent that knows the service by its public key, as in an authorized_keys
@@ -156,6 +157,7 @@ func (s *Server) serveConn(ctx context.Context, conn net.Conn) {
 	defer cancel()
 	forwards := &forwards{conn: c, use: &s.use, person: s.current, open: map[string]net.Listener{}}
 	defer forwards.closeAll()
+	defer s.doors.leave(c)
 	v := &visitor{Conn: c}
 	go s.requests(ctx, requests, forwards, v)
 	for channel := range channels {
@@ -216,6 +218,17 @@ func (s *Server) requests(ctx context.Context, requests <-chan *ssh.Request, for
 			err := json.Unmarshal(r.Payload, &q)
 			if err == nil {
 				err = s.knowHelpers(q)
+			}
+			if err != nil {
+				answer.Error = err.Error()
+			}
+			reply(r, answer)
+		case wire.Door:
+			var q wire.DoorRequest
+			answer := wire.DoorReply{}
+			err := json.Unmarshal(r.Payload, &q)
+			if err == nil {
+				err = s.doors.hold(v.Conn, q.Socket)
 			}
 			if err != nil {
 				answer.Error = err.Error()

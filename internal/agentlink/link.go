@@ -148,10 +148,10 @@ func (l *Link) Tell(ctx context.Context, text string) error {
 }
 
 // Helpers lets ssh inside find the workspace's helpers by their names, and prove by a key
-// whose it is.
-func (l *Link) Helpers(ctx context.Context, names []string, key string) error {
+// whose it is. Addresses are those that must be told, by name.
+func (l *Link) Helpers(ctx context.Context, names []string, addresses map[string]string, key string) error {
 	var answer wire.HelpersReply
-	err := l.call(ctx, callLimit, wire.Helpers, wire.HelpersRequest{Names: names, Key: key}, &answer)
+	err := l.call(ctx, callLimit, wire.Helpers, wire.HelpersRequest{Names: names, Addresses: addresses, Key: key}, &answer)
 	if err == nil && answer.Error != "" {
 		err = fault.New("helpers-unknown", "", "the workspace cannot be told of its helpers: %s", answer.Error)
 	}

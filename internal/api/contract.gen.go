@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"time"
 
@@ -1374,6 +1375,9 @@ type Workspace struct {
 	// Run One carrying-out of a plan.
 	Run *Run `json:"run,omitempty"`
 
+	// Screen The size of its screen in pixels, such as 1280x800; left out: it has none.
+	Screen *string `json:"screen,omitempty"`
+
 	// Services The services beside it.
 	Services *[]string `json:"services,omitempty"`
 	Site     string    `json:"site"`
@@ -1738,6 +1742,9 @@ type ServerInterface interface {
 	// ListRuns The runs of a workspace, newest first.
 	// (GET /workspaces/{name}/runs)
 	ListRuns(w http.ResponseWriter, r *http.Request, name Name)
+	// ShowScreen What the workspace's screen shows now.
+	// (GET /workspaces/{name}/screen.png)
+	ShowScreen(w http.ResponseWriter, r *http.Request, name Name)
 	// ListServices The services beside a workspace, as they are now.
 	// (GET /workspaces/{name}/services)
 	ListServices(w http.ResponseWriter, r *http.Request, name Name)
@@ -2167,6 +2174,12 @@ func (_ Unimplemented) ReturnWorkspace(w http.ResponseWriter, r *http.Request, n
 // ListRuns The runs of a workspace, newest first.
 // (GET /workspaces/{name}/runs)
 func (_ Unimplemented) ListRuns(w http.ResponseWriter, r *http.Request, name Name) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ShowScreen What the workspace's screen shows now.
+// (GET /workspaces/{name}/screen.png)
+func (_ Unimplemented) ShowScreen(w http.ResponseWriter, r *http.Request, name Name) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -3679,6 +3692,32 @@ func (siw *ServerInterfaceWrapper) ListRuns(w http.ResponseWriter, r *http.Reque
 	handler.ServeHTTP(w, r)
 }
 
+// ShowScreen operation middleware
+func (siw *ServerInterfaceWrapper) ShowScreen(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ShowScreen(w, r, name)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // ListServices operation middleware
 func (siw *ServerInterfaceWrapper) ListServices(w http.ResponseWriter, r *http.Request) {
 
@@ -4236,6 +4275,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/workspaces/{name}/terminals", wrapper.ListTerminals)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/workspaces/{name}/screen.png", wrapper.ShowScreen)
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/runs/{id}", wrapper.GetRun)
@@ -6735,6 +6777,51 @@ func (response ListRunsdefaultApplicationProblemPlusJSONResponse) VisitListRunsR
 	return err
 }
 
+type ShowScreenRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type ShowScreenResponseObject interface {
+	VisitShowScreenResponse(w http.ResponseWriter) error
+}
+
+type ShowScreen200ImagepngResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response ShowScreen200ImagepngResponse) VisitShowScreenResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "image/png")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type ShowScreendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ShowScreendefaultApplicationProblemPlusJSONResponse) VisitShowScreenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListServicesRequestObject struct {
 	Name Name `json:"name"`
 }
@@ -7248,6 +7335,9 @@ type StrictServerInterface interface {
 	// ListRuns The runs of a workspace, newest first.
 	// (GET /workspaces/{name}/runs)
 	ListRuns(ctx context.Context, request ListRunsRequestObject) (ListRunsResponseObject, error)
+	// ShowScreen What the workspace's screen shows now.
+	// (GET /workspaces/{name}/screen.png)
+	ShowScreen(ctx context.Context, request ShowScreenRequestObject) (ShowScreenResponseObject, error)
 	// ListServices The services beside a workspace, as they are now.
 	// (GET /workspaces/{name}/services)
 	ListServices(ctx context.Context, request ListServicesRequestObject) (ListServicesResponseObject, error)
@@ -9176,6 +9266,32 @@ func (sh *strictHandler) ListRuns(w http.ResponseWriter, r *http.Request, name N
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(ListRunsResponseObject); ok {
 		if err := validResponse.VisitListRunsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ShowScreen operation middleware
+func (sh *strictHandler) ShowScreen(w http.ResponseWriter, r *http.Request, name Name) {
+	var request ShowScreenRequestObject
+
+	request.Name = name
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ShowScreen(ctx, request.(ShowScreenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ShowScreen")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ShowScreenResponseObject); ok {
+		if err := validResponse.VisitShowScreenResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

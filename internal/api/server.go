@@ -101,6 +101,7 @@ func (s *Server) Handler() http.Handler {
 		r.Get("/events", s.events)
 		r.Get("/workspaces/{name}/terminal", s.terminal)
 		r.Get("/workspaces/{name}/ssh", s.tunnel)
+		r.Get("/workspaces/{name}/screen", s.screen)
 		strict := NewStrictHandlerWithOptions(s, nil, StrictHTTPServerOptions{RequestErrorHandlerFunc: badRequest, ResponseErrorHandlerFunc: s.failed})
 		HandlerWithOptions(strict, ChiServerOptions{BaseRouter: r.With(limited), ErrorHandlerFunc: badRequest})
 		r.NotFound(func(w http.ResponseWriter, r *http.Request) {

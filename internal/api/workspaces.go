@@ -297,6 +297,7 @@ func (s *Server) workspaceView(w records.Workspace, p *plan.Plan) Workspace {
 	}
 	if p != nil {
 		v.Definition, v.Price = optional(p.Definition), priceView(p.Size.Price)
+		v.Screen = optional(p.Container.Screen)
 		v.Image, v.Folder, v.User = optional(p.ImageName), optional(p.Session.Folder), optional(p.Session.User)
 		for _, port := range p.Ports {
 			v.Ports = append(v.Ports, portView(port))

@@ -1,4 +1,4 @@
-// Package beneath dials and serves sockets in folders that somebody else can write to as
+// Package beneath dials sockets in folders that somebody else can write to as
 // well, such as one that a container sees. A name in such a folder is never followed: it is
 // resolved below the folder alone, by the kernel, without links of any kind, and what was
 // found is used by its descriptor.
@@ -56,33 +56,4 @@ func Dial(ctx context.Context, folder, name string) (net.Conn, error) {
 		return nil, fmt.Errorf("%w: %v", ErrReplaced, info.Mode().Type())
 	}
 	return (&net.Dialer{}).DialContext(ctx, "unix", fmt.Sprintf("/proc/self/fd/%d", file.Fd()))
-}
-
-// Listen listens on a socket in a folder, in place of one that is there, with a mode. The
-// folder is held open meanwhile: it cannot become another one.
-func Listen(folder, name string, mode fs.FileMode) (net.Listener, error) {
-	held, err := open(folder, ".", unix.O_PATH|unix.O_DIRECTORY)
-	if err != nil {
-		return nil, err
-	}
-	defer held.Close()
-	at := int(held.Fd())
-	if err := unix.Unlinkat(at, name, 0); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("remove the earlier socket: %w", err)
-	}
-	listener, err := net.ListenUnix("unix", &net.UnixAddr{Net: "unix", Name: fmt.Sprintf("/proc/self/fd/%d/%s", at, name)})
-	if err != nil {
-		return nil, err
-	}
-	listener.SetUnlinkOnClose(false)
-	file, err := open(folder, name, unix.O_PATH|unix.O_NOFOLLOW)
-	if err == nil {
-		defer file.Close()
-		err = unix.Chmod(fmt.Sprintf("/proc/self/fd/%d", file.Fd()), uint32(mode.Perm()))
-	}
-	if err != nil {
-		listener.Close()
-		return nil, fmt.Errorf("open the socket to its users: %w", err)
-	}
-	return listener, nil
 }

@@ -1,11 +1,9 @@
 package beneath
 
 import (
-	"io/fs"
 	"net"
 	"os"
 	"path/filepath"
-	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -40,34 +38,7 @@ func TestNothingIsFollowed(t *testing.T) {
 	require.NoError(t, os.Symlink(host, linked))
 	_, err = Dial(t.Context(), linked, "prize.sock")
 	assert.Error(t, err, "the folder itself is no link either")
-	_, err = Listen(linked, "new.sock", 0o600)
-	assert.Error(t, err)
 	conn, err := Dial(t.Context(), host, "prize.sock")
 	require.NoError(t, err)
 	conn.Close()
-}
-
-func TestListening(t *testing.T) {
-	folder := filepath.Join(t.TempDir(), strings.Repeat("long", 40))
-	require.NoError(t, os.Mkdir(folder, 0o700))
-	for range 2 { // the second takes the place of the first
-		l, err := Listen(folder, "door.sock", 0o666)
-		require.NoError(t, err)
-		defer l.Close()
-		info, err := os.Lstat(filepath.Join(folder, "door.sock"))
-		require.NoError(t, err)
-		assert.Equal(t, fs.FileMode(0o666), info.Mode().Perm())
-		conn, err := Dial(t.Context(), folder, "door.sock")
-		require.NoError(t, err)
-		conn.Close()
-	}
-	victim := filepath.Join(t.TempDir(), "victim")
-	require.NoError(t, os.WriteFile(victim, []byte("kept"), 0o600))
-	require.NoError(t, os.Symlink(victim, filepath.Join(folder, "planted.sock")))
-	l, err := Listen(folder, "planted.sock", 0o666)
-	require.NoError(t, err)
-	defer l.Close()
-	info, err := os.Stat(victim)
-	require.NoError(t, err)
-	assert.Equal(t, fs.FileMode(0o600), info.Mode().Perm(), "the link's target stays as it was")
 }

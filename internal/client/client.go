@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/url"
 	"strings"
@@ -136,6 +137,30 @@ func (s *Service) Events(ctx context.Context, f func(Event)) error {
 	return unreachable(io.ErrUnexpectedEOF)
 }
 
+// socket opens a WebSocket of a workspace.
+func (s *Service) socket(ctx context.Context, workspace, what string) (*websocket.Conn, error) {
+	address := "ws" + strings.TrimPrefix(s.URL, "http") + "/api/v1/workspaces/" + url.PathEscape(workspace) + "/" + what
+	dialer := websocket.Dialer{ReadBufferSize: 32 << 10, WriteBufferSize: 32 << 10, Proxy: http.ProxyFromEnvironment}
+	socket, answer, err := dialer.DialContext(ctx, address, http.Header{"Authorization": {"Bearer " + s.token}})
+	if err != nil {
+		if answer != nil && answer.StatusCode != http.StatusSwitchingProtocols {
+			defer answer.Body.Close()
+			return nil, problem(answer)
+		}
+		return nil, unreachable(err)
+	}
+	return socket, nil
+}
+
+// Screen opens a stream of the RFB protocol to a workspace's screen.
+func (s *Service) Screen(ctx context.Context, workspace string) (net.Conn, error) {
+	socket, err := s.socket(ctx, workspace, "screen")
+	if err != nil {
+		return nil, err
+	}
+	return wsconn.New(socket), nil
+}
+
 // SSH opens an SSH connection to a workspace through the service's HTTP address.
 func (s *Service) SSH(ctx context.Context, workspace string) (*ssh.Client, error) {
 	version, err := Answer[Version](s.GetVersion(ctx))
@@ -146,15 +171,9 @@ func (s *Service) SSH(ctx context.Context, workspace string) (*ssh.Client, error
 	if err != nil {
 		return nil, fmt.Errorf("read the service's host key: %w", err)
 	}
-	address := "ws" + strings.TrimPrefix(s.URL, "http") + "/api/v1/workspaces/" + url.PathEscape(workspace) + "/ssh"
-	dialer := websocket.Dialer{ReadBufferSize: 32 << 10, WriteBufferSize: 32 << 10, Proxy: http.ProxyFromEnvironment}
-	socket, answer, err := dialer.DialContext(ctx, address, http.Header{"Authorization": {"Bearer " + s.token}})
+	socket, err := s.socket(ctx, workspace, "ssh")
 	if err != nil {
-		if answer != nil && answer.StatusCode != http.StatusSwitchingProtocols {
-			defer answer.Body.Close()
-			return nil, problem(answer)
-		}
-		return nil, unreachable(err)
+		return nil, err
 	}
 	config := &ssh.ClientConfig{User: workspace, HostKeyCallback: ssh.FixedHostKey(hostKey)}
 	config.Ciphers = []string{ssh.CipherAES128GCM}

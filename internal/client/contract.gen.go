@@ -1375,6 +1375,9 @@ type Workspace struct {
 	// Run One carrying-out of a plan.
 	Run *Run `json:"run,omitempty"`
 
+	// Screen The size of its screen in pixels, such as 1280x800; left out: it has none.
+	Screen *string `json:"screen,omitempty"`
+
 	// Services The services beside it.
 	Services *[]string `json:"services,omitempty"`
 	Site     string    `json:"site"`
@@ -2187,6 +2190,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /workspaces/{name}/runs (the `ListRuns` operationId).
 	ListRuns(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ShowScreen What the workspace's screen shows now.
+	//
+	// Corresponds with GET /workspaces/{name}/screen.png (the `ShowScreen` operationId).
+	ShowScreen(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListServices The services beside a workspace, as they are now.
 	//
@@ -3755,6 +3763,21 @@ func (c *Client) ReturnWorkspace(ctx context.Context, name Name, body ReturnWork
 // Corresponds with GET /workspaces/{name}/runs (the `ListRuns` operationId).
 func (c *Client) ListRuns(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListRunsRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ShowScreen What the workspace's screen shows now.
+//
+// Corresponds with GET /workspaces/{name}/screen.png (the `ShowScreen` operationId).
+func (c *Client) ShowScreen(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewShowScreenRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -6472,6 +6495,40 @@ func NewListRunsRequest(server string, name Name) (*http.Request, error) {
 	return req, nil
 }
 
+// NewShowScreenRequest constructs an http.Request for the ShowScreen method
+func NewShowScreenRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workspaces/%s/screen.png", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListServicesRequest constructs an http.Request for the ListServices method
 func NewListServicesRequest(server string, name Name) (*http.Request, error) {
 	var err error
@@ -7485,6 +7542,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /workspaces/{name}/runs (the `ListRuns` operationId).
 	ListRunsWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListRunsResponse, error)
+
+	// ShowScreenWithResponse What the workspace's screen shows now.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /workspaces/{name}/screen.png (the `ShowScreen` operationId).
+	ShowScreenWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ShowScreenResponse, error)
 
 	// ListServicesWithResponse The services beside a workspace, as they are now.
 	//
@@ -10626,6 +10690,47 @@ func (r ListRunsResponse) ContentType() string {
 	return ""
 }
 
+type ShowScreenResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ShowScreenResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ShowScreenResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ShowScreenResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ShowScreenResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ShowScreenResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListServicesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -12223,6 +12328,19 @@ func (c *ClientWithResponses) ListRunsWithResponse(ctx context.Context, name Nam
 		return nil, err
 	}
 	return ParseListRunsResponse(rsp)
+}
+
+// ShowScreenWithResponse What the workspace's screen shows now.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /workspaces/{name}/screen.png (the `ShowScreen` operationId).
+func (c *ClientWithResponses) ShowScreenWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ShowScreenResponse, error) {
+	rsp, err := c.ShowScreen(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseShowScreenResponse(rsp)
 }
 
 // ListServicesWithResponse The services beside a workspace, as they are now.
@@ -14470,6 +14588,32 @@ func ParseListRunsResponse(rsp *http.Response) (*ListRunsResponse, error) {
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseShowScreenResponse parses an HTTP response from a ShowScreenWithResponse call
+func ParseShowScreenResponse(rsp *http.Response) (*ShowScreenResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ShowScreenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"regexp"
+	"strconv"
 	"strings"
 	"time"
 )
@@ -17,6 +18,7 @@ type Domicile struct {
 	Size     string  `json:"size,omitempty"`     // the name of a size; empty: the service's
 	Engine   bool    `json:"engine,omitempty"`   // it needs a container engine for helpers of its own
 	Place    string  `json:"place,omitempty"`    // OwnMachine, or empty: any
+	Screen   string  `json:"screen,omitempty"`   // the size of a screen in pixels, such as "1280x800"; empty: none
 }
 
 // OwnMachine is the place of a workspace that needs a machine of its own.
@@ -53,7 +55,7 @@ var (
 func (c *checker) domicile(v *Value, path string) {
 	c.members(v, path, map[string]func(*checker, *Value, string){
 		"checks": (*checker).checks, "tasks": (*checker).tasks, "idleStop": (*checker).idleStop, "size": (*checker).text,
-		"engine": func(c *checker, v *Value, p string) { c.expect(v, p, Bool) }, "place": (*checker).ownMachine,
+		"engine": func(c *checker, v *Value, p string) { c.expect(v, p, Bool) }, "place": (*checker).ownMachine, "screen": (*checker).screen,
 	})
 }
 
@@ -114,6 +116,32 @@ func (c *checker) tasks(v *Value, path string) {
 func (c *checker) ownMachine(v *Value, path string) {
 	if c.expect(v, path, String) && v.Str != OwnMachine {
 		c.wrong(v, path, "not-allowed", "%s is %q, a machine of its own, or left out; not %q", display(path), OwnMachine, v.Str).Suggestion = OwnMachine
+	}
+}
+
+// The sizes that a screen may have, in pixels. Both sides are whole multiples of screenStep.
+const (
+	leastScreen, mostScreen = 480, 1920
+	screenStep              = 8
+)
+
+var aScreen = regexp.MustCompile(`^([1-9]\d{2,3})x([1-9]\d{2,3})$`)
+
+// IsScreen tells whether a text is a size that a screen may have: WIDTHxHEIGHT in pixels, each from
+// 480 to 1920, in steps of 8.
+func IsScreen(text string) bool {
+	sides := aScreen.FindStringSubmatch(text)
+	for _, side := range sides[min(1, len(sides)):] {
+		if n, err := strconv.Atoi(side); err != nil || n < leastScreen || n > mostScreen || n%screenStep != 0 {
+			return false
+		}
+	}
+	return sides != nil
+}
+
+func (c *checker) screen(v *Value, path string) {
+	if c.expect(v, path, String) && !IsScreen(v.Str) {
+		c.wrong(v, path, "bad-screen", "%s must be a size in pixels such as \"1280x800\", each side from %d to %d in steps of %d, not %q", display(path), leastScreen, mostScreen, screenStep, v.Str)
 	}
 }
 
@@ -220,6 +248,8 @@ func readDomicile(v *Value) (*Domicile, error) {
 			d.Size = m.Value.Str
 		case "place":
 			d.Place = m.Value.Str
+		case "screen":
+			d.Screen = m.Value.Str
 		case "engine":
 			d.Engine = m.Value.Kind == Bool && m.Value.Raw == "true"
 		case "checks":

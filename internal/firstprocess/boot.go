@@ -122,7 +122,21 @@ func boot() error {
 	if err := network(); err != nil {
 		return err
 	}
+	openScreen()
 	return grow()
+}
+
+// openScreen lets everybody in the machine use its screen, and what points and types at it: the
+// machine is one workspace's.
+func openScreen() {
+	for _, pattern := range []string{"/dev/fb0", "/dev/dri/card*", "/dev/input/event*"} {
+		files, _ := filepath.Glob(pattern)
+		for _, file := range files {
+			if err := os.Chmod(file, 0o666); err != nil {
+				say("open %s to everybody: %v", file, err)
+			}
+		}
+	}
 }
 
 // grow has the engine's data take all of its disk: what it began with may be smaller.

@@ -33,6 +33,7 @@ type Host struct {
 type Lacks struct {
 	Services bool // services beside a workspace
 	Doors    bool // helpers that a workspace makes itself
+	Screens  bool // a screen
 	Folders  bool // folders of the service's host in a workspace
 }
 
@@ -46,6 +47,9 @@ func (p *Plan) able(h Host, mounts bool, r *written) {
 	}
 	if h.Lacks.Doors && p.Domicile != nil && p.Domicile.Engine {
 		lacks("/customizations/domicile/engine", "has no door for a workspace to make helpers by")
+	}
+	if h.Lacks.Screens && p.Domicile != nil && p.Domicile.Screen != "" {
+		lacks("/customizations/domicile/screen", "gives no workspace a screen")
 	}
 	if p.Domicile != nil && p.Domicile.Place == definition.OwnMachine && h.Site != "" && !h.Alone {
 		r.RefuseFor("choose a site with machines (docs/machines.md), or take it out", r.place("/customizations/domicile/place"), "the site %s gives no workspace a machine of its own", h.Site)

@@ -5,6 +5,7 @@ import (
 	"reflect"
 	"slices"
 
+	"domicile/internal/definition"
 	"domicile/internal/judge"
 	"domicile/internal/recipe"
 )
@@ -147,7 +148,12 @@ var containerRules = map[string]rule[Container]{
 	"SourceFolder": {"HostFolder", func(x *placed, c *Container) { x.HostFolder("", c.SourceFolder) }},
 	"SourceOf":     {"Helped", func(x *placed, c *Container) { x.Helped("", c.SourceOf) }},
 	"HelperOf":     {"Helped", func(x *placed, c *Container) { x.Helped("", c.HelperOf) }},
-	"Door":         {"Domicile's own: the folder is made and mounted by the site", nil},
+	"Door":         {"Domicile's own: the agent opens it, and the site serves it", nil},
+	"Screen": {"a size in pixels that a definition may ask for", func(x *placed, c *Container) {
+		if c.Screen != "" && !definition.IsScreen(c.Screen) {
+			x.Refuse(x.at("", ""), "%q is no size of a screen", c.Screen)
+		}
+	}},
 	"Saved": {"Image", func(x *placed, c *Container) {
 		if c.Saved != "" {
 			madeHere(x, c.Saved)

@@ -85,6 +85,8 @@ func (p *Plan) fits(h Host) error {
 		return lacks("runs no services beside a workspace")
 	case h.Lacks.Doors && p.Container.Door:
 		return lacks("has no door for a workspace to make helpers by")
+	case h.Lacks.Screens && p.Container.Screen != "":
+		return lacks("gives no workspace a screen")
 	case p.Domicile != nil && p.Domicile.Place != "" && !h.Alone:
 		return lacks("gives no workspace a machine of its own")
 	case h.CPUs > 0 && shown*float64(least) > float64(h.Memory):

@@ -30,6 +30,7 @@ func TestAPlanAtAnotherSite(t *testing.T) {
 		"too small a size":         {text: `{"image": "quay.test/base:12", "hostRequirements": {"memory": "4gb"}}`, size: Size{Name: "small", Memory: 2 << 30}, says: "more than the size small"},
 		"no machine":               {text: `{"image": "quay.test/base:12", "customizations": {"domicile": {"place": "machine"}}}`, says: "gives no workspace a machine of its own"},
 		"a machine":                {text: `{"image": "quay.test/base:12", "customizations": {"domicile": {"place": "machine"}}}`, host: Host{Alone: true}},
+		"no screen":                {text: `{"image": "quay.test/base:12", "customizations": {"domicile": {"screen": "1280x800"}}}`, host: Host{Lacks: Lacks{Screens: true}}, says: "gives no workspace a screen"},
 		"no door":                  {text: `{"image": "quay.test/base:12", "customizations": {"domicile": {"engine": true}}}`, host: Host{Lacks: Lacks{Doors: true}}, says: "has no door"},
 	} {
 		t.Run(name, func(t *testing.T) {

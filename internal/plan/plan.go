@@ -121,6 +121,8 @@ type Container struct {
 	HelperOf string `json:"beside,omitempty"`
 	// Door tells that it gets the narrow door to the site's engine.
 	Door bool `json:"door,omitempty"`
+	// Screen is the size of its machine's screen in pixels, such as 1280x800; empty: it has none.
+	Screen string `json:"screen,omitempty"`
 	// Saved is an image with the snapshot that the container begins with, in place of Image.
 	// It does not count for the digest: a snapshot is one of the same container.
 	Saved string `json:"saved,omitempty"`
@@ -291,6 +293,9 @@ func Make(r *definition.Report, in Input) (*Plan, error) {
 	}
 	if p.Domicile != nil && p.Domicile.Engine {
 		p.openDoor()
+	}
+	if p.Domicile != nil {
+		p.Container.Screen = p.Domicile.Screen
 	}
 	p.judge(refuse.Judge)
 	judgeImages(r, refuse)

@@ -212,6 +212,7 @@ func TestWhatASiteCannotDoIsToldAtItsLine(t *testing.T) {
 		says  string
 	}{
 		"a door":      {"{\"image\": \"i\", \"customizations\": {\"domicile\": {\n\"engine\": true}}}", Lacks{Doors: true}, nil, ".devcontainer.json:2: the site quay has no door"},
+		"a screen":    {"{\"image\": \"i\", \"customizations\": {\"domicile\": {\n\n\"screen\": \"1280x800\"}}}", Lacks{Screens: true}, nil, ".devcontainer.json:3: the site quay gives no workspace a screen"},
 		"a folder":    {`{"image": "i"}`, Lacks{Folders: true}, &Folder{Path: "/srv/deck"}, "no folder can be mounted in place"},
 		"all is well": {`{"image": "i", "customizations": {"domicile": {"engine": true}}}`, Lacks{Services: true, Folders: true}, nil, ""},
 	} {

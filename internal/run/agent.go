@@ -22,7 +22,6 @@ func (c *execution) agent(ctx context.Context, id string) error {
 	if err := c.at.Start(ctx, id); err != nil {
 		return err
 	}
-	c.openDoor(c.at, c.workspace, c.out.plan)
 	c.dropLink() // it may be one to an agent of before
 	link, err := c.joined(ctx, id)
 	if err != nil {
@@ -55,6 +54,10 @@ func (c *execution) agent(ctx context.Context, id string) error {
 	c.workspace.Session = b
 	if err := c.write(ctx, func(db records.Queries) error { return db.SetSession(ctx, c.workspace.ID, b, answer.UID) }); err != nil {
 		return err
+	}
+	select {
+	case <-c.openDoor(c.at, c.workspace, c.out.plan):
+	case <-ctx.Done():
 	}
 	return c.rejoin(ctx, link)
 }

@@ -147,11 +147,11 @@ func (c *execution) join(ctx context.Context) error {
 		return err
 	}
 	defer link.Close()
-	names, err := connect(ctx, c.o.Store.Queries, c.at, parent, &c.workspace)
+	on, err := connect(ctx, c.o.Store.Queries, c.at, parent, &c.workspace)
 	if err != nil {
 		return err
 	}
-	if err := c.tellHelpers(ctx, link.Quiet(), parent.SiteID(), names); err != nil {
+	if err := c.tellHelpers(ctx, link.Quiet(), parent.SiteID(), on); err != nil {
 		return err
 	}
 	spec, err := specOf(c.workspace)
@@ -159,12 +159,18 @@ func (c *execution) join(ctx context.Context) error {
 	return err
 }
 
-// connect puts a workspace and its helpers on one network, and gives the helpers' names.
-// Those that are not made yet are left out, but for the one that joins now.
-func connect(ctx context.Context, db records.Queries, at place, parent records.Workspace, joins *records.Workspace) (names []string, err error) {
+// joined are helpers that are on their workspace's network.
+type joined struct {
+	names     []string
+	addresses map[string]string // those that the workspace must be told, by name
+}
+
+// connect puts a workspace and its helpers on one network. Those that are not made yet are left
+// out, but for the one that joins now.
+func connect(ctx context.Context, db records.Queries, at place, parent records.Workspace, joins *records.Workspace) (on joined, err error) {
 	list, err := db.Helpers(ctx, parent.ID)
 	if err != nil {
-		return nil, err
+		return on, err
 	}
 	byID := map[string]string{}
 	for _, h := range list {
@@ -173,18 +179,19 @@ func connect(ctx context.Context, db records.Queries, at place, parent records.W
 		}
 		spec, err := specOf(h)
 		if err != nil {
-			return nil, err
+			return on, err
 		}
 		byID[h.SiteID()] = spec.Name
-		names = append(names, spec.Name)
+		on.names = append(on.names, spec.Name)
 	}
-	if len(names) == 0 {
-		return nil, nil
+	if len(on.names) == 0 {
+		return on, nil
 	}
 	if at.can.Joiner == nil {
-		return nil, at.cannot(toJoin)
+		return on, at.cannot(toJoin)
 	}
-	return names, at.can.Joiner.Join(ctx, parent.SiteID(), parent.Name, byID)
+	on.addresses, err = at.can.Joiner.Join(ctx, parent.SiteID(), parent.Name, byID)
+	return on, err
 }
 
 // rejoin starts the helpers of a workspace that was started, and puts it on
@@ -209,20 +216,20 @@ func (c *execution) rejoin(ctx context.Context, link *agentlink.Link) error {
 			return err
 		}
 	}
-	names, err := connect(ctx, c.o.Store.Queries, c.at, c.workspace, nil)
+	on, err := connect(ctx, c.o.Store.Queries, c.at, c.workspace, nil)
 	if err != nil {
 		return err
 	}
-	return c.tellHelpers(ctx, link, c.workspace.SiteID(), names)
+	return c.tellHelpers(ctx, link, c.workspace.SiteID(), on)
 }
 
 // tellHelpers tells a workspace the names of its helpers and the key that they know it by.
-func (c *execution) tellHelpers(ctx context.Context, link *agentlink.Link, workspace string, names []string) error {
+func (c *execution) tellHelpers(ctx context.Context, link *agentlink.Link, workspace string, on joined) error {
 	_, private, err := c.o.Keys.Guest(workspace)
 	if err != nil {
 		return err
 	}
-	return link.Helpers(ctx, names, private)
+	return link.Helpers(ctx, on.names, on.addresses, private)
 }
 
 // startHelper starts a helper and tells its agent how programs run there.

@@ -89,6 +89,7 @@ func (r *Runner) lookAtUse(ctx context.Context, w records.Workspace) error {
 	if err != nil {
 		return err
 	}
+	idle = min(idle, time.Since(w.LastUsed)) // such as at its screen, of which the agent knows nothing
 	if at, err := r.place(w.Site); err == nil && len(p.Services) > 0 && at.can.Overseer != nil {
 		worked, err := at.can.Overseer.Worked(ctx, w.SiteID())
 		if err != nil {

@@ -60,7 +60,7 @@ func (r *Runner) host(name string) plan.Host {
 		return plan.Host{}
 	}
 	return plan.Host{Site: name, CPUs: found.Processors, Memory: found.MemoryBytes, DiskFree: found.DiskFreeBytes, GPU: found.GPU, Architecture: site.GoArchitecture(found.Architecture), Devices: found.Devices, Alone: at.can.Apart,
-		Lacks: plan.Lacks{Services: at.can.Beside == nil, Doors: at.can.Doors == nil || found.Elsewhere, Folders: found.Elsewhere}}
+		Lacks: plan.Lacks{Services: at.can.Beside == nil, Doors: at.can.Doors == nil, Screens: at.can.Screens == nil, Folders: found.Elsewhere}}
 }
 
 // makePlan plans, and adds the plan's steps to the run. Plan and steps are written

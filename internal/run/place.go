@@ -70,6 +70,7 @@ const (
 	toKeepSnapshots = "keeps no snapshots"
 	toTellServices  = "tells nothing of single services"
 	toJoin          = "puts no helpers beside a workspace"
+	toShow          = "gives no workspace a screen"
 	toSetAside      = "keeps nothing of what a rebuild replaces"
 	toTellAdded     = "does not tell what was added to an instance"
 )

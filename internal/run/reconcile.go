@@ -9,7 +9,6 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"domicile/internal/fault"
-	"domicile/internal/plan"
 	"domicile/internal/records"
 	"domicile/internal/site"
 )
@@ -221,15 +220,4 @@ func (r *Runner) lookAfter(ctx context.Context, s place, w records.Workspace, i 
 		}
 	}
 	return nil
-}
-
-// openDoor sees to it that the door of a workspace that wants one is open until the workspace
-// is removed or the service stops.
-func (r *Runner) openDoor(s place, w records.Workspace, p *plan.Plan) {
-	if !p.Container.Door || s.can.Doors == nil {
-		return
-	}
-	if err := s.can.Doors.OpenDoor(r.serving, w.SiteID()); err != nil && r.serving.Err() == nil {
-		r.o.Log.Warn("serve the door of a workspace", "workspace", w.Name, "error", err)
-	}
 }

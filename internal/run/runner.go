@@ -121,6 +121,7 @@ type Runner struct {
 	// noticed is when runs were asked for, by run: of one that is forgotten it counts from its
 	// beginning.
 	noticed *lru.Cache[int64, time.Time]
+	doors   doorways
 	// starting are agents that are started again, each once for all who ask.
 	starting singleflight.Group
 	// attaching are workspaces of which somebody waits for a run of postAttachCommand.

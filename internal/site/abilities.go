@@ -3,6 +3,7 @@ package site
 import (
 	"context"
 	"io"
+	"net"
 	"time"
 
 	"domicile/internal/judge"
@@ -78,16 +79,24 @@ type Carrier interface {
 // Joiner is a site that puts several instances on one network.
 type Joiner interface {
 	// Join puts a workspace and its helpers on a network of their own, each reached by its
-	// name; helpers are names by the helpers' ids. Who is on it already stays.
-	Join(ctx context.Context, workspace, name string, helpers map[string]string) error
+	// name; helpers are names by the helpers' ids. Who is on it already stays. Where the workspace
+	// cannot find their names by itself, it tells their addresses, by name.
+	Join(ctx context.Context, workspace, name string, helpers map[string]string) (addresses map[string]string, err error)
 }
 
 // Doors is a site that lets a workspace make helpers of its own.
 type Doors interface {
-	// OpenDoor sees to it that a workspace has the narrow door to what runs the instances,
-	// until ctx ends or the workspace is removed. It returns at once, with the reason why an
-	// earlier one closed by itself.
-	OpenDoor(ctx context.Context, workspace string) error
+	// ServeDoor serves who comes to a workspace's narrow door to what runs the instances, until
+	// the listener is closed or ctx ends.
+	ServeDoor(ctx context.Context, workspace string, listener net.Listener) error
+}
+
+// Screens is a site whose workspaces can have a screen.
+type Screens interface {
+	// Screen opens a stream of the RFB protocol (RFC 6143) to the screen of a workspace.
+	Screen(ctx context.Context, workspace string) (net.Conn, error)
+	// Picture is what the screen of a workspace shows, as PNG.
+	Picture(ctx context.Context, workspace string) ([]byte, error)
 }
 
 // Firmer is a site that may lose what was written a moment ago: its machines may lose their power.
@@ -133,6 +142,7 @@ type Abilities struct {
 	Carrier  Carrier
 	Joiner   Joiner
 	Doors    Doors
+	Screens  Screens
 	Firmer   Firmer
 	Differ   Differ
 	Sweeper  Sweeper
@@ -159,6 +169,7 @@ func Can(s Site) (a Abilities) {
 	a.Carrier, _ = s.(Carrier)
 	a.Joiner, _ = s.(Joiner)
 	a.Doors, _ = s.(Doors)
+	a.Screens, _ = s.(Screens)
 	a.Firmer, _ = s.(Firmer)
 	a.Differ, _ = s.(Differ)
 	a.Sweeper, _ = s.(Sweeper)

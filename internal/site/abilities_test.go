@@ -2,6 +2,7 @@ package site
 
 import (
 	"context"
+	"net"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -11,7 +12,7 @@ type plain struct{ Site }
 
 type door struct{ plain }
 
-func (door) OpenDoor(context.Context, string) error { return nil }
+func (door) ServeDoor(context.Context, string, net.Listener) error { return nil }
 
 // masked is a site around another, some of whose abilities it does not pass on.
 type masked struct{ door }

@@ -13,8 +13,9 @@ import { Sites } from "./sites/sites";
 import { Team } from "./team/team";
 import { You } from "./you/you";
 
-// The terminal is large and loads when it is opened.
+// These are large and load when they are opened.
 const TerminalPage = lazy(() => import("./terminal/terminal"));
+const ScreenPage = lazy(() => import("./screen/screen"));
 
 export function App() {
   const queries = useQueryClient();
@@ -60,6 +61,7 @@ function Inside() {
         <Route path="/team" element={<Team />} />
         <Route path="/workspaces/:name" element={<WorkspacePage />} />
         <Route path="/workspaces/:name/terminal" element={<TerminalPage />} />
+        <Route path="/workspaces/:name/screen" element={<ScreenPage />} />
         <Route path="*" element={<NoPage />} />
       </Routes>
     </Suspense>

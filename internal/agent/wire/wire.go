@@ -25,6 +25,7 @@ const (
 	Tell      = "tell@domicile"      // Message -> nothing
 	Helpers   = "helpers@domicile"   // HelpersRequest -> HelpersReply
 	From      = "from@domicile"      // FromRequest, without an answer
+	Door      = "door@domicile"      // DoorRequest -> DoorReply
 )
 
 // GuestPort is where the agent of a helper serves who is on its workspace's own network.
@@ -35,9 +36,22 @@ const BusyVariable = "DOMICILE_BUSY"
 
 // Channel types. The extra data of the opening is JSON.
 const (
-	Task   = "task@domicile"   // TaskRequest; output, then an exit-status request
+	Task = "task@domicile" // TaskRequest; output, then an exit-status request
+	// Visit is opened by the agent for each who comes to a door that the service holds open.
+	Visit  = "visit@domicile"
 	Unpack = "unpack@domicile" // UnpackRequest; a tar archive in, on standard error what went wrong, exit-status
 )
+
+// DoorRequest asks that whoever comes to a socket inside is brought to the service, as long as the
+// connection lasts.
+type DoorRequest struct {
+	Socket string `json:"socket"`
+}
+
+// DoorReply says what went wrong, if something did.
+type DoorReply struct {
+	Error string `json:"error,omitempty"`
+}
 
 // HelloReply says who answers.
 type HelloReply struct {
@@ -92,7 +106,9 @@ type Message struct {
 // HelpersRequest names the helpers that ssh inside finds by their names.
 type HelpersRequest struct {
 	Names []string `json:"names"`
-	Key   string   `json:"key,omitempty"` // the private key, in PEM, that helpers know their workspace by
+	// Addresses are those of helpers whose names the workspace cannot look up, by name.
+	Addresses map[string]string `json:"addresses,omitempty"`
+	Key       string            `json:"key,omitempty"` // the private key, in PEM, that helpers know their workspace by
 }
 
 // HelpersReply says what went wrong, if something did.

@@ -4,6 +4,8 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+
+	"domicile/internal/judge"
 )
 
 // machineNetwork is the network of the machine itself, which a container is on that has the
@@ -40,6 +42,11 @@ func (s *Site) Prepare(ctx context.Context) error {
 		return err
 	}
 	return s.ensureAgent(ctx, id)
+}
+
+// Name gives an image that was brought the name that it was asked for by.
+func (s *Site) Name(ctx context.Context, image judge.Image) error {
+	return s.explain(s.api.ImageTag(ctx, s.local(image.Name()), image.Name()), "name the image that was brought")
 }
 
 // Bring brings an image that a plan names from another engine, which has it by this id.

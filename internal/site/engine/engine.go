@@ -25,6 +25,7 @@ import (
 	"github.com/google/go-containerregistry/pkg/authn"
 
 	"domicile/internal/fault"
+	"domicile/internal/judge"
 	"domicile/internal/recipe"
 	"domicile/internal/site"
 	"domicile/internal/site/engine/door"
@@ -72,6 +73,9 @@ type Options struct {
 	// MayAsk judges the host of a registry before the engine is told to pull from it; nil:
 	// every host may be asked.
 	MayAsk func(ctx context.Context, host string) error
+	// Fetch brings an image that was asked for through a door, and was judged; nil: the engine
+	// pulls it.
+	Fetch func(ctx context.Context, image judge.Image, progress func(line string)) error
 	// Youngest is how old something must be to be told as left over; 0: ten minutes.
 	Youngest time.Duration
 	// HTTP fetches what the ADD of a Dockerfile names; nil: the usual client.
@@ -88,9 +92,6 @@ type Shared struct {
 	// Sockets holds the agents' sockets, each in a folder that its workspace may write to.
 	// Empty: the engine's streams are used.
 	Sockets string
-	// Doors is for the doors: workspaces see their folder of it, and may not write there.
-	// Empty: no workspace has a door.
-	Doors string
 	// Views is for views of the host's folders where the engine maps its users. Empty: there
 	// are none.
 	Views string
@@ -105,16 +106,15 @@ type Site struct {
 	making                      sync.Mutex // held while a network is made
 	bordering                   sync.Mutex // held while the border between networks is set
 	mu                          sync.Mutex
-	agent                       agentFile           // for the architecture of its host
-	unreached                   error               // why it could not be dialled last
-	network                     string              // the network's name once it is known to be there
-	filled                      map[string]bool     // engine ids whose agent volume is known to be filled
-	shared                      *bool               // the engine shares the host's file system
-	host                        hostFacts           // what is known of its host
-	looked                      isolation           // what was last found between networks
-	unbounded, unboundedVolumes bool                // its file system is known to bound no container, no volume
-	trial                       trial               // what the last trial of two of them showed
-	doors                       map[string]*doorway // by workspace
+	agent                       agentFile       // for the architecture of its host
+	unreached                   error           // why it could not be dialled last
+	network                     string          // the network's name once it is known to be there
+	filled                      map[string]bool // engine ids whose agent volume is known to be filled
+	shared                      *bool           // the engine shares the host's file system
+	host                        hostFacts       // what is known of its host
+	looked                      isolation       // what was last found between networks
+	unbounded, unboundedVolumes bool            // its file system is known to bound no container, no volume
+	trial                       trial           // what the last trial of two of them showed
 }
 
 var _ site.Site = (*Site)(nil)
@@ -130,7 +130,7 @@ func (s *Site) Abilities() site.Abilities {
 
 // New makes a site. The engine need not be there yet.
 func New(o Options) (*Site, error) {
-	s := &Site{o: o, filled: map[string]bool{}, doors: map[string]*doorway{}}
+	s := &Site{o: o, filled: map[string]bool{}}
 	// The address is never dialled: where requests go is the dialer's to know.
 	api, err := client.NewClientWithOpts(client.WithHost("unix:///engine"), client.WithAPIVersionNegotiation(),
 		client.WithDialContext(func(ctx context.Context, _, _ string) (net.Conn, error) { return s.dial(ctx) }))

@@ -55,7 +55,7 @@ func newSite(t *testing.T, installation, sockets string) *Site {
 	dial, near, err := Address(world.EngineAt)
 	require.NoError(t, err)
 	require.True(t, near)
-	s, err := New(Options{Name: world.EngineAt, Dial: dial, Installation: installation, Agents: func(string) string { return agentBinary() }, Shared: &Shared{Sockets: sockets, Doors: t.TempDir(), Views: t.TempDir()}, Secret: []byte("tide"), ServiceKey: keys.ServicePublic()})
+	s, err := New(Options{Name: world.EngineAt, Dial: dial, Installation: installation, Agents: func(string) string { return agentBinary() }, Shared: &Shared{Sockets: sockets, Views: t.TempDir()}, Secret: []byte("tide"), ServiceKey: keys.ServicePublic()})
 	require.NoError(t, err)
 	return s
 }

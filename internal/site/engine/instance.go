@@ -3,7 +3,6 @@ package engine
 import (
 	"context"
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 	"syscall"
@@ -114,13 +113,25 @@ func (s *Site) create(ctx context.Context, workspace string, c plan.Container) e
 		return err
 	}
 	s.boundMemory(host, c.LeastMemory)
+	if err := s.giveScreen(c.Screen, host); err != nil {
+		return err
+	}
 	attachments := attachmentsOf(c)
 	networks := s.attach(workspace, attachments, host)
-	if c.HelperOf != "" && host.NetworkMode == "" {
-		if networkName, err = s.helpersNetwork(ctx, c.HelperOf); err != nil {
+	of := c.HelperOf
+	if s.o.Alone && c.Door { // what comes through the door is to be reached by its name
+		of = workspace
+	}
+	if of != "" && host.NetworkMode == "" {
+		if networkName, err = s.helpersNetwork(ctx, of); err != nil {
 			return err
 		}
 		networks = &network.NetworkingConfig{EndpointsConfig: map[string]*network.EndpointSettings{networkName: {Aliases: []string{c.Hostname}}}}
+		more, err := s.parentHosts(ctx, of)
+		if err != nil {
+			return err
+		}
+		host.ExtraHosts = append(host.ExtraHosts, more...)
 	}
 	if host.NetworkMode == "" {
 		host.NetworkMode = container.NetworkMode(networkName)
@@ -133,16 +144,8 @@ func (s *Site) create(ctx context.Context, workspace string, c plan.Container) e
 		}
 		host.Mounts = append(host.Mounts, mount.Mount{Type: mount.TypeBind, Source: s.socketFolder(workspace), Target: wire.SocketFolder})
 	}
-	switch {
-	case !local && c.SourceFolder != "":
+	if !local && c.SourceFolder != "" {
 		return fault.New("not-this-host", "use a git address", "the engine is on another machine than the folder %s", c.SourceFolder)
-	case c.Door && (!local || s.o.Shared.Doors == ""):
-		return fault.New("not-this-host", "take engine out of customizations.domicile", "the engine is on another machine than the service: a workspace there has no door to it")
-	case c.Door:
-		if err := os.MkdirAll(s.doorFolder(workspace), 0o755); err != nil {
-			return fmt.Errorf("make the folder of the door: %w", err)
-		}
-		host.Mounts = append(host.Mounts, mount.Mount{Type: mount.TypeBind, Source: s.doorFolder(workspace), Target: plan.DoorFolder, ReadOnly: true})
 	}
 	made, err := s.make(ctx, config, host, networks, s.name(workspace), c.Saved)
 	if err != nil {

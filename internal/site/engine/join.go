@@ -7,20 +7,71 @@ import (
 )
 
 // Join connects a workspace and its helpers.
-func (s *Site) Join(ctx context.Context, workspace, name string, helpers map[string]string) error {
-	network, err := s.helpersNetwork(ctx, workspace)
+func (s *Site) Join(ctx context.Context, workspace, name string, helpers map[string]string) (map[string]string, error) {
+	to, err := s.helpersNetwork(ctx, workspace)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	if err := s.connect(ctx, network, s.name(workspace), name); err != nil {
-		return err
+	apart, err := s.onMachineNetwork(ctx, workspace)
+	if err != nil {
+		return nil, err
 	}
-	for id, alias := range helpers {
-		if err := s.connect(ctx, network, s.name(id), alias); err != nil {
-			return err
+	if !apart {
+		if err := s.connect(ctx, to, s.name(workspace), name); err != nil {
+			return nil, err
 		}
 	}
-	return nil
+	var addresses map[string]string
+	for id, alias := range helpers {
+		if err := s.connect(ctx, to, s.name(id), alias); err != nil {
+			return nil, err
+		}
+		if !apart {
+			continue
+		}
+		there, err := s.api.ContainerInspect(ctx, s.name(id))
+		if isNotFound(err) {
+			continue
+		}
+		if err != nil {
+			return nil, s.explain(err, "look at the helper "+alias)
+		}
+		for _, at := range there.NetworkSettings.Networks {
+			if at.NetworkID == to && at.IPAddress != "" {
+				if addresses == nil {
+					addresses = map[string]string{}
+				}
+				addresses[alias] = at.IPAddress
+			}
+		}
+	}
+	return addresses, nil
+}
+
+// onMachineNetwork tells that a workspace is on the network of its machine: it reaches the networks
+// there and is found at their gateways, but is on none of them, and knows no names.
+func (s *Site) onMachineNetwork(ctx context.Context, workspace string) (bool, error) {
+	if !s.o.Alone {
+		return false, nil
+	}
+	there, err := s.api.ContainerInspect(ctx, s.name(workspace))
+	if isNotFound(err) {
+		return false, nil
+	}
+	return err == nil && there.HostConfig.NetworkMode.IsHost(), s.explain(err, "look for the workspace's container")
+}
+
+// parentHosts lets a helper find its workspace by name where that is on no network with it.
+func (s *Site) parentHosts(ctx context.Context, parent string) ([]string, error) {
+	apart, err := s.onMachineNetwork(ctx, parent)
+	if err != nil || !apart {
+		return nil, err
+	}
+	there, err := s.api.ContainerInspect(ctx, s.name(parent))
+	if err != nil {
+		return nil, s.explain(err, "look for the helper's workspace")
+	}
+	return []string{there.Config.Hostname + ":host-gateway"}, nil
 }
 
 // helpersNetwork makes the network of a workspace and its helpers, unless it is there, and

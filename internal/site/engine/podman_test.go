@@ -33,7 +33,7 @@ func TestAnotherEngine(t *testing.T) {
 	builder := newSite(t, installation, "")
 	dial, _, err := Address(podman.Host)
 	require.NoError(t, err)
-	s, err := New(Options{Name: "podman", BuildAt: func() *Site { return builder }, Dial: dial, Installation: installation, Agents: func(string) string { return agentBinary() }, Shared: &Shared{Sockets: t.TempDir(), Doors: t.TempDir(), Views: t.TempDir()}, Secret: []byte("tide"), ServiceKey: keysOf(t).ServicePublic()})
+	s, err := New(Options{Name: "podman", BuildAt: func() *Site { return builder }, Dial: dial, Installation: installation, Agents: func(string) string { return agentBinary() }, Shared: &Shared{Sockets: t.TempDir(), Views: t.TempDir()}, Secret: []byte("tide"), ServiceKey: keysOf(t).ServicePublic()})
 	require.NoError(t, err)
 	assert.NotNil(t, site.Can(s).Keeper, "nothing is known of it yet")
 	sitetest.Run(t, sitetest.Place{Site: s, Image: world.RegistryAt + "/skerry/base:12", Staying: staying, Missing: world.RegistryAt + "/skerry/nosuch:1", Key: keysOf(t).Service()})

@@ -19,7 +19,6 @@ func (s *Site) Remove(ctx context.Context, workspace string) error {
 	if workspace == "" || strings.ContainsAny(workspace, "/.") {
 		return fmt.Errorf("remove: %q is no workspace's id", workspace)
 	}
-	s.closeDoor(workspace)
 	containers, err := s.ownContainers(ctx, workspace, false)
 	if err != nil {
 		return s.explain(err, "list the workspace's containers")
@@ -45,11 +44,6 @@ func (s *Site) Remove(ctx context.Context, workspace string) error {
 	for _, n := range networks {
 		if err := s.removeNetwork(ctx, n.ID); err != nil {
 			return s.explain(err, "remove the workspace's network")
-		}
-	}
-	if s.o.Shared.Doors != "" {
-		if err := os.RemoveAll(s.doorFolder(workspace)); err != nil {
-			return fmt.Errorf("remove the folder of the door: %w", err)
 		}
 	}
 	if s.o.Shared.Views != "" {

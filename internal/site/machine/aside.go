@@ -47,7 +47,11 @@ func (s *Site) DropAside(ctx context.Context, workspace string) error {
 
 // Added lists the paths that were added to the container since it was made.
 func (s *Site) Added(ctx context.Context, workspace string) ([]string, error) {
-	e, err := s.engine(workspace)
+	m, found, err := s.machineOf(ctx, workspace)
+	if err != nil || !found {
+		return nil, err
+	}
+	e, err := s.engine(m.ID)
 	if err != nil {
 		return nil, err
 	}

@@ -18,6 +18,13 @@ const firmLimit = time.Minute
 func (s *Site) Firm(ctx context.Context, workspace string) error {
 	ctx, cancel := context.WithTimeout(ctx, firmLimit)
 	defer cancel()
+	m, found, err := s.machineOf(ctx, workspace)
+	if err != nil {
+		return err
+	}
+	if found {
+		workspace = m.ID
+	}
 	stream, err := s.o.Maker.Dial(ctx, workspace, channel.ToDisk)
 	if err != nil {
 		return err

@@ -31,11 +31,7 @@ func (s *Site) Save(ctx context.Context, workspace, snapshot string, progress fu
 		return saved, err
 	}
 	if m.State != Running {
-		ran := readMark(m).Running
-		defer func() {
-			stopped := context.WithoutCancel(ctx)
-			err = errors.Join(err, s.Stop(stopped, workspace, 0, true), s.marked(stopped, workspace, ran))
-		}()
+		defer s.asleepAgain(ctx, m, &err)
 	}
 	e, err := s.awake(ctx, workspace)
 	if err != nil {
@@ -57,6 +53,13 @@ func (s *Site) Save(ctx context.Context, workspace, snapshot string, progress fu
 		return saved, errors.Join(err, images.RemoveSaved(context.WithoutCancel(ctx), snapshot))
 	}
 	return saved, e.RemoveSaved(ctx, snapshot)
+}
+
+// asleepAgain has a machine sleep that was woken for a moment; what it was known as, it stays. It
+// adds to err what goes wrong.
+func (s *Site) asleepAgain(ctx context.Context, m Machine, err *error) {
+	stopped := context.WithoutCancel(ctx)
+	*err = errors.Join(*err, s.Stop(stopped, m.ID, 0, true), s.marked(stopped, m.ID, readMark(m).Running))
 }
 
 // takeIn takes the images of a snapshot out of a machine. Their sizes are then those that the

@@ -20,6 +20,8 @@ type Shape struct {
 	Processors int
 	Memory     int64 // bytes
 	Disk       int64 // bytes; it takes what is written
+	// Screen is the size of its screen in pixels, such as 1280x800; empty: it has none.
+	Screen string `json:",omitempty"`
 	// Base names what the machine begins with beyond a bare engine; empty: nothing. Machines of
 	// one base and one size come from one template.
 	Base string
@@ -64,6 +66,14 @@ type Facts struct {
 	Most int64
 }
 
+// Screens is a maker whose machines can have a screen.
+type Screens interface {
+	// Screen opens a stream of the RFB protocol (RFC 6143) to the screen of a machine that runs.
+	Screen(ctx context.Context, id string) (net.Conn, error)
+	// Picture is what the screen of a machine that runs shows, as PNG.
+	Picture(ctx context.Context, id string) ([]byte, error)
+}
+
 // Prepare does something in a machine whose engine is reached by dial.
 type Prepare func(ctx context.Context, dial func(ctx context.Context) (net.Conn, error)) error
 
@@ -86,8 +96,8 @@ func JudgeID(id string) error {
 type Maker interface {
 	// Examine looks at what makes machines.
 	Examine(ctx context.Context) (Facts, error)
-	// Ensure makes a machine, off, unless it is there; one that is there gets the processors and
-	// the memory of the shape, and is turned off where it has others. Where a template is made for it, prepare does
+	// Ensure makes a machine, off, unless it is there; one that is there gets the processors, the
+	// memory and the screen of the shape, and is turned off where it has others. Where a template is made for it, prepare does
 	// in that all that its clones would have to do: dial opens a stream to its engine.
 	Ensure(ctx context.Context, id string, shape Shape, prepare Prepare) error
 	// Start has a machine run, where the host has room for it: it goes on where it was, or comes from its template, or boots. One

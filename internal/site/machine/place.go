@@ -15,6 +15,9 @@ import (
 
 // EnsurePlace makes the machine for a workspace and the services beside it, with all their images.
 func (s *Site) EnsurePlace(ctx context.Context, workspace string, c plan.Judged[plan.Container], beside []plan.Judged[plan.Service]) error {
+	if c.Value().HelperOf != "" { // it is in the machine of its workspace
+		return nil
+	}
 	var list []plan.Service
 	for _, v := range beside {
 		list = append(list, v.Value())

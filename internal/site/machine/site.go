@@ -8,10 +8,9 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
 	"domicile/internal/channel"
 	"domicile/internal/fault"
+	"domicile/internal/judge"
 	"domicile/internal/plan"
 	"domicile/internal/site"
 	"domicile/internal/site/engine"
@@ -41,7 +40,10 @@ type Site struct {
 	o Options
 
 	mu      sync.Mutex
-	engines map[string]*engine.Site // by workspace
+	engines map[string]*engine.Site // by machine
+	homes   map[string]string       // the machines of helpers, as far as they are known
+
+	marking sync.Mutex // held while what is kept with a machine is changed
 }
 
 var (
@@ -53,6 +55,9 @@ var (
 	_ site.Aside    = (*Site)(nil)
 	_ site.Keeper   = (*Site)(nil)
 	_ site.Carrier  = (*Site)(nil)
+	_ site.Joiner   = (*Site)(nil)
+	_ site.Doors    = (*Site)(nil)
+	_ site.Screens  = (*Site)(nil)
 	_ site.Firmer   = (*Site)(nil)
 	_ site.Differ   = (*Site)(nil)
 	_ site.Sweeper  = (*Site)(nil)
@@ -68,7 +73,7 @@ func New(o Options) *Site {
 		o.System = "this host, a machine for each workspace"
 	}
 	o.Engine.Alone, o.Engine.Shared, o.Engine.BuildAt = true, nil, nil
-	return &Site{o: o, engines: map[string]*engine.Site{}}
+	return &Site{o: o, engines: map[string]*engine.Site{}, homes: map[string]string{}}
 }
 
 // What a machine has more than its workspace may take: its engine works beside it.
@@ -80,9 +85,13 @@ const (
 // Kind tells what makes the machines.
 func (s *Site) Kind() site.Kind { return s.o.Kind }
 
-// Abilities are what a machine of one's own can. Helpers and doors are not among them.
+// Abilities are what a machine of one's own can.
 func (s *Site) Abilities() site.Abilities {
-	return site.Abilities{Beside: s, Placer: s, Overseer: s, Aside: s, Keeper: s, Firmer: s, Carrier: s, Differ: s, Sweeper: s, Measurer: s, Apart: true}
+	a := site.Abilities{Beside: s, Placer: s, Overseer: s, Aside: s, Keeper: s, Firmer: s, Carrier: s, Joiner: s, Doors: s, Differ: s, Sweeper: s, Measurer: s, Apart: true}
+	if _, shows := s.o.Maker.(Screens); shows {
+		a.Screens = s
+	}
+	return a
 }
 
 // Examine looks at what makes the machines, and whether there is an engine that pulls for them.
@@ -132,7 +141,12 @@ func (s *Site) engine(workspace string) (*engine.Site, error) {
 func (s *Site) newEngine(name string, dial func(ctx context.Context) (net.Conn, error)) (*engine.Site, error) {
 	o := s.o.Engine
 	o.Name, o.Dial = name, dial
-	return engine.New(o)
+	var e *engine.Site
+	o.Fetch = func(ctx context.Context, image judge.Image, progress func(string)) error {
+		return s.fetch(ctx, e, image, progress)
+	}
+	e, err := engine.New(o)
+	return e, err
 }
 
 // awake gives the engine in a workspace's machine, which runs then. A machine whose engine does not
@@ -190,6 +204,13 @@ type mark struct {
 	Running bool   `json:"running,omitempty"`
 	// Services are the names of those beside it.
 	Services []string `json:"services,omitempty"`
+	// Helpers are those in the machine, by their ids.
+	Helpers map[string]*helperMark `json:"helpers,omitempty"`
+}
+
+type helperMark struct {
+	Digest  string `json:"digest,omitempty"`
+	Running bool   `json:"running,omitempty"`
 }
 
 func readMark(m Machine) (v mark) {
@@ -208,11 +229,11 @@ func (s *Site) mark(ctx context.Context, workspace string, v mark) error {
 // EnsureVolume makes the volume in the workspace's machine. Where that is not made yet, the volume
 // comes with it.
 func (s *Site) EnsureVolume(ctx context.Context, workspace string) (bool, error) {
-	_, found, err := s.o.Maker.Find(ctx, workspace)
+	m, found, err := s.machineOf(ctx, workspace)
 	if err != nil || !found {
 		return err == nil, err
 	}
-	e, err := s.awake(ctx, workspace)
+	e, err := s.awake(ctx, m.ID)
 	if err != nil {
 		return false, err
 	}
@@ -222,6 +243,9 @@ func (s *Site) EnsureVolume(ctx context.Context, workspace string) (bool, error)
 // EnsureInstance makes the machine, brings the image into it, and makes the container there.
 func (s *Site) EnsureInstance(ctx context.Context, workspace string, judged plan.Judged[plan.Container]) error {
 	c := judged.Value()
+	if c.HelperOf != "" {
+		return s.ensureHelper(ctx, workspace, judged)
+	}
 	e, err := s.place(ctx, workspace, c, nil)
 	if err != nil {
 		return err
@@ -243,6 +267,7 @@ func (s *Site) EnsureInstance(ctx context.Context, workspace string, judged plan
 // nothing that the host has not.
 func (s *Site) shape(c plan.Container, host Facts) Shape {
 	shape, most := s.o.Usual, host.Most
+	shape.Screen = c.Screen
 	if most == 0 {
 		most = host.Memory / shareOfMemory
 	}
@@ -266,7 +291,14 @@ func withEngine(memory int64) int64 {
 
 // Start wakes the machine, and starts the container where it does not run.
 func (s *Site) Start(ctx context.Context, workspace string) error {
-	e, err := s.awake(ctx, workspace)
+	m, found, err := s.machineOf(ctx, workspace)
+	if err != nil {
+		return err
+	}
+	if !found {
+		m.ID = workspace // of which it is told that it is gone
+	}
+	e, err := s.awake(ctx, m.ID)
 	if fault.Code(err) == "machine-gone" {
 		return fault.Wrap(err, "workspace-gone", "provision the workspace again", "the workspace's machine is gone from the site")
 	}
@@ -275,6 +307,9 @@ func (s *Site) Start(ctx context.Context, workspace string) error {
 	}
 	if err := e.Start(ctx, workspace); err != nil {
 		return err
+	}
+	if m.ID != workspace {
+		return s.changeHelper(ctx, m.ID, workspace, func(v *helperMark) { v.Running = true })
 	}
 	return s.marked(ctx, workspace, true)
 }
@@ -286,6 +321,8 @@ func (s *Site) marked(ctx context.Context, workspace string, running bool) error
 
 // change changes what is kept with a machine, where it is there.
 func (s *Site) change(ctx context.Context, workspace string, how func(*mark)) error {
+	s.marking.Lock()
+	defer s.marking.Unlock()
 	m, found, err := s.o.Maker.Find(ctx, workspace)
 	if err != nil || !found {
 		return err
@@ -295,8 +332,15 @@ func (s *Site) change(ctx context.Context, workspace string, how func(*mark)) er
 	return s.mark(ctx, workspace, v)
 }
 
-// Remove removes the workspace's machine.
+// Remove removes the workspace's machine, or a helper from it.
 func (s *Site) Remove(ctx context.Context, workspace string) error {
+	m, found, err := s.machineOf(ctx, workspace)
+	if err != nil {
+		return err
+	}
+	if found && m.ID != workspace {
+		return s.removeHelper(ctx, m, workspace)
+	}
 	if err := s.o.Maker.Remove(ctx, workspace); err != nil {
 		return err
 	}
@@ -309,90 +353,16 @@ func (s *Site) Remove(ctx context.Context, workspace string) error {
 	return nil
 }
 
-// Find looks for the workspace's container. A machine that sleeps is not woken for it.
-func (s *Site) Find(ctx context.Context, workspace string) (site.Instance, bool, error) {
-	m, found, err := s.o.Maker.Find(ctx, workspace)
-	if err != nil || !found {
-		return site.Instance{}, false, err
-	}
-	return s.instance(ctx, m)
-}
-
-func (s *Site) instance(ctx context.Context, m Machine) (site.Instance, bool, error) {
-	if m.State == Running {
-		e, err := s.engine(m.ID)
-		if err != nil {
-			return site.Instance{}, false, err
-		}
-		ctx, cancel := context.WithTimeout(ctx, askLimit)
-		defer cancel()
-		i, found, err := e.Find(ctx, m.ID)
-		if err == nil && found && len(readMark(m).Services) > 0 {
-			i.Services, err = e.Services(ctx, m.ID)
-		}
-		return i, found, err
-	}
-	v := readMark(m)
-	i := site.Instance{Workspace: m.ID, Digest: v.Digest}
-	if v.Running { // and nobody stopped it
-		i.Ended, i.Fell = "its machine ended", true
-	}
-	return i, v.Digest != "", nil
-}
-
-// asking is how many machines are asked at one time, askLimit how long each has to answer: one
-// that is silent on purpose keeps nobody from the others.
-const (
-	asking   = 8
-	askLimit = 10 * time.Second
-)
-
-// List lists the workspaces' containers. Of a machine that runs and does not answer, it is told
-// what is known.
-func (s *Site) List(ctx context.Context) ([]site.Instance, error) {
-	machines, err := s.o.Maker.List(ctx)
-	if err != nil {
-		return nil, err
-	}
-	found := make([]*site.Instance, len(machines))
-	var all errgroup.Group
-	all.SetLimit(asking)
-	for n, m := range machines {
-		all.Go(func() error {
-			i, there, err := s.instance(ctx, m)
-			switch v := readMark(m); {
-			case err != nil && ctx.Err() != nil:
-				return err
-			case err != nil && v.Digest != "":
-				found[n] = &site.Instance{Workspace: m.ID, Digest: v.Digest, Running: v.Running}
-			case there:
-				found[n] = &i
-			}
-			return nil
-		})
-	}
-	if err := all.Wait(); err != nil {
-		return nil, err
-	}
-	var list []site.Instance
-	for _, i := range found {
-		if i != nil {
-			list = append(list, *i)
-		}
-	}
-	return list, nil
-}
-
 // Connect opens a stream to the agent in the workspace's container.
 func (s *Site) Connect(ctx context.Context, workspace string) (net.Conn, error) {
-	_, found, err := s.o.Maker.Find(ctx, workspace)
+	m, found, err := s.machineOf(ctx, workspace)
 	if err != nil {
 		return nil, err
 	}
 	if !found {
 		return nil, fault.Transient(nil, "workspace-gone", "", "the workspace's machine is not there")
 	}
-	e, err := s.engine(workspace)
+	e, err := s.engine(m.ID)
 	if err != nil {
 		return nil, err
 	}

@@ -9,9 +9,12 @@ import (
 // Stop has the machine sleep, with all that runs in it. Where its memory cannot be kept, what
 // runs is ended and the machine is turned off.
 func (s *Site) Stop(ctx context.Context, workspace string, grace time.Duration, services bool) error {
-	m, found, err := s.o.Maker.Find(ctx, workspace)
+	m, found, err := s.machineOf(ctx, workspace)
 	if err != nil || !found {
 		return err
+	}
+	if m.ID != workspace {
+		return s.stopHelper(ctx, m, workspace, grace)
 	}
 	if m.State == Running {
 		if err := s.o.Maker.Suspend(ctx, workspace); err != nil {

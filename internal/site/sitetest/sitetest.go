@@ -52,6 +52,7 @@ func Run(t *testing.T, p Place) {
 		"set aside": {p.can.Aside != nil, p.aside},
 		"snapshots": {p.can.Keeper != nil && p.can.Sweeper != nil, p.snapshots},
 		"helpers":   {p.can.Joiner != nil, p.helpers},
+		"doors":     {p.can.Doors != nil, p.door},
 	} {
 		if ability.has {
 			t.Run(name, ability.test)
@@ -253,7 +254,9 @@ func (p Place) helpers(t *testing.T) {
 	require.NoError(t, p.Site.EnsureInstance(ctx, "w7", judged(t, c)))
 	require.NoError(t, p.Site.Start(ctx, "w7"))
 	for range 2 {
-		require.NoError(t, p.can.Joiner.Join(ctx, "w6", "deck", map[string]string{"w7": "mate", "w404": "nobody"}))
+		addresses, err := p.can.Joiner.Join(ctx, "w6", "deck", map[string]string{"w7": "mate", "w404": "nobody"})
+		require.NoError(t, err)
+		p.linked(t, "w6", func(link *agentlink.Link) { require.NoError(t, link.Helpers(ctx, []string{"mate"}, addresses, "")) })
 	}
 	assert.Equal(t, "here\n", p.inside(t, "w7", "echo here > /src/deck/shared; cat /src/deck/shared"))
 	assert.Equal(t, "here\nmate\n", p.inside(t, "w6", "cat /src/deck/shared; getent hosts mate > /dev/null && echo mate"))
@@ -264,21 +267,22 @@ func (p Place) helpers(t *testing.T) {
 // inside runs a shell's line in an instance through its agent.
 func (p Place) inside(t *testing.T, id, line string) string {
 	t.Helper()
-	var link *agentlink.Link
-	require.Eventually(t, func() bool {
-		stream, err := p.Site.Connect(t.Context(), id)
-		if err == nil {
-			link, err = agentlink.Open(t.Context(), stream, p.Key)
-		}
-		return err == nil
-	}, 20*time.Second, 10*time.Millisecond, "the agent answers")
+	var out bytes.Buffer
+	p.linked(t, id, func(link *agentlink.Link) {
+		require.NoError(t, link.Task(t.Context(), wire.TaskRequest{Key: line, Shell: line}, &out))
+	})
+	return out.String()
+}
+
+// linked does something with a link to an instance's agent, which runs programs as root.
+func (p Place) linked(t *testing.T, id string, do func(*agentlink.Link)) {
+	t.Helper()
+	link := p.reached(t, id)
 	defer link.Quiet().Close()
 	answer, err := link.Configure(t.Context(), wire.Session{User: "root", Folder: "/", Probe: "none"})
 	require.NoError(t, err)
 	assert.Equal(t, 0, answer.UID)
-	var out bytes.Buffer
-	require.NoError(t, link.Task(t.Context(), wire.TaskRequest{Key: line, Shell: line}, &out))
-	return out.String()
+	do(link)
 }
 
 // subject owns what these tests make.

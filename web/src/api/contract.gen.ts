@@ -1072,6 +1072,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/workspaces/{name}/screen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A WebSocket whose binary messages carry the RFB protocol (RFC 6143) of the workspace's screen. */
+        get: operations["attachScreen"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/workspaces/{name}/screen.png": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the workspace's screen shows now. */
+        get: operations["showScreen"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/workspaces/{name}/ssh": {
         parameters: {
             query?: never;
@@ -1838,6 +1872,8 @@ export interface components {
              */
             stayUntil?: string;
             helpers?: components["schemas"]["HelperName"][];
+            /** @description The size of its screen in pixels, such as 1280x800; left out: it has none. */
+            screen?: string;
             /** @description The ssh command line. */
             ssh?: string;
         };
@@ -3690,6 +3726,50 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    attachScreen: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Fine. */
+            101: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    showScreen: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Fine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/png": string;
+                };
             };
             default: components["responses"]["Problem"];
         };

@@ -1,7 +1,7 @@
 import { useRef } from "react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate } from "react-router";
-import { SquareTerminal } from "lucide-react";
+import { Monitor, SquareTerminal } from "lucide-react";
 import { api, type Workspace } from "../api/client";
 import { AsCommand, CopyLine } from "../frame/copy";
 import { State } from "../frame/state";
@@ -69,6 +69,11 @@ function WaysIn({ workspace: w }: { workspace: Workspace }) {
       <Link to={`/workspaces/${w.name}/terminal`} className="btn btn-primary">
         <SquareTerminal size={18} aria-hidden /> Open a terminal
       </Link>
+      {w.screen && (
+        <Link to={`/workspaces/${w.name}/screen`} className="btn">
+          <Monitor size={18} aria-hidden /> See its screen
+        </Link>
+      )}
       {w.ssh && <CopyLine label="SSH" text={w.ssh} />}
       <CopyLine label="Terminal from the command line" text={`domicile shell ${w.name}`} />
       {w.ports.map((p) => (

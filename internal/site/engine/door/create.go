@@ -2,6 +2,7 @@ package door
 
 import (
 	"context"
+	"encoding/json"
 	"io"
 	"maps"
 	"net/http"
@@ -14,6 +15,7 @@ import (
 	"github.com/docker/docker/api/types/network"
 	"github.com/docker/docker/api/types/registry"
 	"github.com/docker/docker/api/types/storage"
+	"github.com/docker/docker/pkg/jsonmessage"
 	"github.com/go-chi/chi/v5"
 
 	"domicile/internal/fault"
@@ -164,11 +166,31 @@ func (d *Door) pull(next http.Handler) http.HandlerFunc {
 			failed(w, err)
 			return
 		}
+		if d.Fetch != nil {
+			d.fetch(w, r, image)
+			return
+		}
 		r.Header.Del("X-Registry-Auth")
 		r.URL.RawQuery = url.Values{"fromImage": {image.Name()}}.Encode()
 		r.Body, r.ContentLength = http.NoBody, 0
 		next.ServeHTTP(w, r)
 	}
+}
+
+// fetch brings an image from elsewhere, and tells how it goes as an engine that pulls does.
+func (d *Door) fetch(w http.ResponseWriter, r *http.Request, image judge.Image) {
+	w.Header().Set("Content-Type", "application/json")
+	say := json.NewEncoder(w)
+	flush := http.NewResponseController(w)
+	err := d.Fetch(r.Context(), image, func(line string) {
+		_ = say.Encode(jsonmessage.JSONMessage{Status: line})
+		_ = flush.Flush()
+	})
+	if err != nil {
+		_ = say.Encode(jsonmessage.JSONMessage{Error: &jsonmessage.JSONError{Message: err.Error()}})
+		return
+	}
+	_ = say.Encode(jsonmessage.JSONMessage{Status: image.Name() + " is here"})
 }
 
 // brings tells of a header whether it has credentials: clients send an empty one too.

@@ -37,6 +37,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"domicile/internal/fault"
+	"domicile/internal/judge"
 )
 
 // Label marks what came through the door, with the workspace's id.
@@ -57,6 +58,8 @@ type Door struct {
 	// MayAsk judges the host of a registry before the engine is told to pull from it; nil:
 	// every host may be asked.
 	MayAsk func(ctx context.Context, host string) error
+	// Fetch brings an image that was judged; nil: the engine pulls it.
+	Fetch func(ctx context.Context, image judge.Image, progress func(line string)) error
 	// Create and CreateVolume make what was judged, within the bounds that the site has.
 	Create       func(ctx context.Context, config *container.Config, host *container.HostConfig, networks *network.NetworkingConfig, name string) (container.CreateResponse, error)
 	CreateVolume func(ctx context.Context, o volume.CreateOptions) (volume.Volume, error)

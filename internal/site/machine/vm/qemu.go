@@ -84,10 +84,10 @@ func (m *Maker) arguments(p launching, a accelerator) []string {
 		ram = "memory-backend-file,id=ram0,share=off,size=" + size + ",mem-path=" + p.ram
 	}
 	args := []string{"-name", "domicile-" + filepath.Base(p.folder), "-machine", "pc,memory-backend=ram0", "-accel", a.flag, "-cpu", a.processor, "-smp", strconv.Itoa(p.shape.Processors), "-m", size, "-object", ram,
-		"-nodefaults", "-no-user-config", "-display", "none", "-no-reboot", "-pidfile", process.NumberFile,
+		"-nodefaults", "-no-user-config", "-no-reboot", "-pidfile", process.NumberFile,
 		"-runas", fmt.Sprintf("%d:%[1]d", owner(p.folder)), "-sandbox", "on,obsolete=deny,spawn=deny,resourcecontrol=deny",
 		"-kernel", filepath.Join(m.o.Image, kernelName), "-initrd", filepath.Join(m.o.Image, initrdName),
-		"-append", "console=ttyS0 quiet loglevel=5 panic=-1 mitigations=off nokaslr tsc=reliable no_timer_check random.trust_cpu=on",
+		"-append", "console=ttyS0 quiet loglevel=5 panic=-1 mitigations=off nokaslr tsc=reliable no_timer_check random.trust_cpu=on vt.global_cursor_default=0",
 		// What a machine prints is kept in memory, and only its end: it may print for ever.
 		"-chardev", fmt.Sprintf("ringbuf,id=%s,size=%d", consoleName, consoleSize), "-serial", "chardev:" + consoleName,
 		"-drive", "if=none,id=d0,format=qcow2,discard=unmap,file=" + diskName, "-device", "virtio-blk-pci,drive=d0",
@@ -97,6 +97,7 @@ func (m *Maker) arguments(p launching, a accelerator) []string {
 	for i, port := range [][2]string{{channel.ControlPort, controlName}, {channel.DataPort, dataPort}} {
 		args = append(args, "-chardev", fmt.Sprintf("socket,id=c%d,server=on,wait=off,path=%s", i, port[1]), "-device", fmt.Sprintf("virtserialport,chardev=c%d,name=%s", i, port[0]))
 	}
+	args = append(args, screenOf(p.shape.Screen)...)
 	args = append(args, "-qmp", "unix:"+monitorName+",server=on,wait=off")
 	if p.incoming != nil {
 		args = append(args, "-incoming", "defer")
@@ -115,7 +116,7 @@ func (m *Maker) launch(ctx context.Context, p launching, a accelerator) error {
 	if err := p.disks.judge(p.folder); err != nil {
 		return err
 	}
-	for _, name := range []string{monitorName, controlName, dataPort, process.NumberFile} {
+	for _, name := range []string{monitorName, controlName, dataPort, screenName, process.NumberFile} {
 		if err := os.Remove(filepath.Join(p.folder, name)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return fmt.Errorf("clear the folder of a machine: %w", err)
 		}

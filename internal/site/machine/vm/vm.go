@@ -55,7 +55,10 @@ type Maker struct {
 	processes sync.WaitGroup // that this one started
 }
 
-var _ machine.Maker = (*Maker)(nil)
+var (
+	_ machine.Maker   = (*Maker)(nil)
+	_ machine.Screens = (*Maker)(nil)
+)
 
 // New makes a maker of machines.
 func New(o Options) (*Maker, error) {
@@ -99,7 +102,9 @@ const (
 	controlName = "control.sock"
 	dataPort    = "data.sock"
 	consoleName = "console"
-	startedName = "started" // it ran: its disks are no longer those of its template
+	screenName  = "screen.sock"
+	pictureName = "picture.png" // for a moment
+	startedName = "started"     // it ran: its disks are no longer those of its template
 )
 
 // record is what is kept of a machine.
@@ -167,10 +172,10 @@ func (m *Maker) Ensure(ctx context.Context, id string, shape machine.Shape, prep
 	})
 }
 
-// reshape gives a machine that is there the processors and the memory of another shape: it is
+// reshape gives a machine that is there the processors, the memory and the screen of another shape: it is
 // turned off for that, and boots with them. Its disks stay.
 func (m *Maker) reshape(ctx context.Context, id, folder string, r record, shape machine.Shape) error {
-	if r.Shape.Processors == shape.Processors && r.Shape.Memory == shape.Memory {
+	if r.Shape.Processors == shape.Processors && r.Shape.Memory == shape.Memory && r.Shape.Screen == shape.Screen {
 		return nil
 	}
 	if err := m.turnOff(ctx, id, folder); err != nil {
@@ -183,7 +188,7 @@ func (m *Maker) reshape(ctx context.Context, id, folder string, r record, shape 
 	if err := writeFile(filepath.Join(folder, startedName), nil); err != nil {
 		return err
 	}
-	r.Shape.Processors, r.Shape.Memory = shape.Processors, shape.Memory
+	r.Shape.Processors, r.Shape.Memory, r.Shape.Screen = shape.Processors, shape.Memory, shape.Screen
 	return writeJSON(filepath.Join(folder, recordName), r)
 }
 
