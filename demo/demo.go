@@ -12,7 +12,7 @@ import (
 var files embed.FS
 
 // Names are the names of the repositories. The tide sensor's has no definition yet.
-var Names = []string{"timetable", "fares", "quayboard", "tidesensor"}
+var Names = []string{"timetable", "fares", "quayboard", "tidesensor", "pierboard"}
 
 // Repository gives a repository's files.
 func Repository(name string) (fs.FS, error) { return fs.Sub(files, "repositories/"+name) }

@@ -99,6 +99,7 @@ func pages(server, git string) []shot {
 		{file: "sites", path: server + "/sites", wait: `article[aria-label=rented]`, width: 1280, height: 1000, before: []step{chromedp.ScrollIntoView(chromedp.CSS(`article[aria-label=rented]`))}},
 		{file: "you", path: server + "/you", wait: `#tokens`, width: 1280, height: 800},
 		{file: "team", path: server + "/team", wait: `#people`, width: 1280, height: 800},
+		{file: "screen", path: server + "/workspaces/pierboard/screen", wait: `[data-screen-status=connected] ~ a`, width: 1280, height: 800, before: []step{chromedp.Sleep(2 * time.Second)}},
 		{file: "terminal", path: server + "/workspaces/timetable/terminal", wait: `[data-terminal-status=connected]`, width: 1280, height: 800, before: typed},
 	}
 }

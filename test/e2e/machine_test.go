@@ -29,7 +29,7 @@ func TestAMachineOfItsOwn(t *testing.T) {
 
 	source := publish(t, "sailing", `{"image": "BASE", "remoteUser": "crew", "privileged": true, "forwardPorts": [8080], "containerEnv": {"TIDE": "flood"},
 		"postCreateCommand": "echo made > made", "postStartCommand": "nohup python3 -m http.server 8080 > /dev/null 2>&1 &",
-		"customizations": {"domicile": {"checks": {"python": {"command": "python3 --version"}}}}}`, map[string]string{"deck": "planks\n"})
+		"customizations": {"domicile": {"screen": "1280x800", "checks": {"python": {"command": "python3 --version"}}}}}`, map[string]string{"deck": "planks\n"})
 	planned := skipper.domicile(t, "plan", source, "-site", "machines").out
 	assert.Contains(t, planned, "it asks to be privileged: allowed, because this machine is yours alone.")
 	assert.Contains(t, skipper.domicile(t, "plan", source, "-site", "this-host").out, "it asks to be privileged, which this site does not allow")
@@ -61,6 +61,8 @@ func TestAMachineOfItsOwn(t *testing.T) {
 		}
 	})
 
+	paintsAScreen(t, "sailing")
+
 	// It sleeps, and goes on with the programs that ran.
 	server := "ps -eo pid=,args= | grep '[h]ttp.server 8080' | sort -n | head -1"
 	pid := skipper.inside(t, "sailing", server)
@@ -71,6 +73,7 @@ func TestAMachineOfItsOwn(t *testing.T) {
 	a = skipper.domicile(t, "start", "sailing")
 	require.Equal(t, 0, a.status, a.err)
 	assert.Contains(t, skipper.inside(t, "sailing", server), pid, "the program that ran")
+	assert.Equal(t, lantern, shown(t, "sailing"), "what it showed")
 
 	// The service goes and comes: the machine goes on.
 	serveWith(t, "-machines", image)
@@ -92,7 +95,17 @@ func TestAMachineOfItsOwn(t *testing.T) {
 	require.Equal(t, 0, a.status, a.err)
 	assert.NotContains(t, a.out, "drained")
 
-	assert.Contains(t, skipper.domicile(t, "helper", "sailing", "-image", "BASE", "-as", "mate").err, "puts no helpers beside a workspace", "before a machine is made for one")
+	// A helper is beside it, in its machine.
+	a = skipper.domicile(t, "helper", "sailing", "-image", world.RegistryAt+"/skerry/base:12", "-as", "mate", "-share")
+	require.Equal(t, 0, a.status, a.err)
+	assert.Equal(t, "mate root planks", skipper.inside(t, "sailing", "echo $(ssh mate 'hostname; id -un; cat deck')"))
+	assert.Contains(t, skipper.inside(t, "sailing", "ssh mate getent hosts sailing"), "sailing")
+	assert.Equal(t, "mate", strings.TrimSpace(skipper.domicile(t, "run", "sailing.mate", "--", "hostname").out), "from outside")
+	require.Equal(t, 0, skipper.domicile(t, "stop", "sailing").status)
+	assert.Equal(t, client.WorkspaceStateStopped, skipper.workspace(t, "sailing.mate").State)
+	require.Equal(t, 0, skipper.domicile(t, "start", "sailing").status)
+	assert.Equal(t, "mate", skipper.inside(t, "sailing", "ssh mate hostname"), "it is known again")
+	require.Equal(t, 0, skipper.domicile(t, "remove", "sailing.mate", "-yes").status)
 
 	skipper.remove(t, "sailing-too")
 

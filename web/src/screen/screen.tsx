@@ -29,7 +29,7 @@ export default function ScreenPage() {
           <Camera size={16} aria-hidden /> Take a picture
         </a>
       </div>
-      <div ref={box} className="min-h-0 flex-1 overflow-hidden border border-base-content bg-base-200" role="group" aria-label={`The screen of ${name}`} />
+      <div ref={box} className="min-h-0 flex-1 overflow-hidden border border-base-content bg-base-300" role="group" aria-label={`The screen of ${name}`} />
       <AsCommand>{`domicile screen ${name} -png FILE`}</AsCommand>
     </div>
   );
