@@ -7,9 +7,6 @@ import (
 	"net"
 	"net/netip"
 	"os/exec"
-	"runtime"
-
-	"golang.org/x/sys/unix"
 
 	"domicile/internal/netspace"
 )
@@ -77,14 +74,5 @@ func (g *Gate) Run(c *exec.Cmd) error {
 	if !g.Apart() {
 		return c.Run()
 	}
-	done := make(chan error, 1)
-	go func() {
-		runtime.LockOSThread() // and never unlocked: the thread ends with the program
-		if err := unix.Setns(int(g.kept.space.File.Fd()), unix.CLONE_NEWNET); err != nil {
-			done <- fmt.Errorf("go to the network of its own: %w", err)
-			return
-		}
-		done <- c.Run()
-	}()
-	return <-done
+	return netspace.Within(g.kept.space.File, c.Run)
 }

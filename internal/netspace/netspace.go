@@ -24,15 +24,44 @@ type Space struct {
 // Make makes a network and listens in it at addresses of its loopback. It needs root.
 func Make(addresses ...string) (*Space, error) {
 	s := &Space{}
-	made := make(chan error, 1)
-	go func() {
-		runtime.LockOSThread() // and never unlocked: the thread stays in the other network, and ends
-		made <- s.make(addresses)
-	}()
-	if err := <-made; err != nil {
+	if err := apart(func() error { return s.make(addresses) }); err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
 	return s, nil
+}
+
+// Within does something on a thread that is in a network meanwhile, such as starting a program
+// there.
+func Within(space *os.File, do func() error) error {
+	return apart(func() error {
+		if err := unix.Setns(int(space.Fd()), unix.CLONE_NEWNET); err != nil {
+			return fmt.Errorf("go to another network: %w", err)
+		}
+		return do()
+	})
+}
+
+// apart does something on a thread that goes to another network, and brings the thread back: a
+// thread that ended would take with it the programs that it has started, where these are to end
+// with who started them.
+func apart(do func() error) error {
+	done := make(chan error, 1)
+	go func() {
+		runtime.LockOSThread()
+		own, err := os.Open("/proc/thread-self/ns/net")
+		if err != nil {
+			runtime.UnlockOSThread()
+			done <- fmt.Errorf("hold the network of this thread: %w", err)
+			return
+		}
+		defer own.Close()
+		err = do()
+		if back := unix.Setns(int(own.Fd()), unix.CLONE_NEWNET); back == nil {
+			runtime.UnlockOSThread() // else it ends here: nothing else is to be done in another network
+		}
+		done <- err
+	}()
+	return <-done
 }
 
 // make makes the network on this thread.

@@ -3,14 +3,16 @@ package netspace
 import (
 	"io"
 	"net"
+	"os"
 	"os/exec"
-	"runtime"
+	"path/filepath"
 	"strings"
+	"sync"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"golang.org/x/sys/unix"
 )
 
 // A program in a network of its own reaches what listens in it, and nothing of this machine.
@@ -30,17 +32,10 @@ func TestANetworkOfItsOwn(t *testing.T) {
 		}
 	}()
 	inside := func(do func()) {
-		done := make(chan struct{})
-		go func() {
-			defer close(done)
-			runtime.LockOSThread() // and never unlocked: the thread ends
-			space, err := s.Again()
-			if assert.NoError(t, err) && assert.NoError(t, unix.Setns(int(space.Fd()), unix.CLONE_NEWNET)) {
-				do()
-			}
-			space.Close()
-		}()
-		<-done
+		space, err := s.Again()
+		require.NoError(t, err)
+		defer space.Close()
+		require.NoError(t, Within(space, func() error { do(); return nil }))
 	}
 	inside(func() {
 		conn, err := net.Dial("tcp", "127.0.0.1:7")
@@ -85,13 +80,7 @@ func TestJoin(t *testing.T) {
 	defer func() { assert.NoError(t, s.Close()) }()
 	go Join(s.Listeners[0], here.Addr().String())
 	go Join(s.Listeners[1], "127.0.0.1:1") // nobody
-	done := make(chan struct{})
-	go func() {
-		defer close(done)
-		runtime.LockOSThread()
-		if !assert.NoError(t, unix.Setns(int(s.File.Fd()), unix.CLONE_NEWNET)) {
-			return
-		}
+	require.NoError(t, Within(s.File, func() error {
 		conn, err := net.Dial("tcp", "127.0.0.1:7")
 		if assert.NoError(t, err) {
 			_, err = io.WriteString(conn, "ahoy")
@@ -108,6 +97,44 @@ func TestJoin(t *testing.T) {
 			assert.Error(t, err, "it ends where nobody is")
 			conn.Close()
 		}
-	}()
-	<-done
+		return nil
+	}))
+}
+
+// A program that is to end with who started it outlives what is done in another network by the same
+// threads, and no thread stays there.
+func TestThreadsComeBack(t *testing.T) {
+	own, err := os.Readlink("/proc/self/ns/net")
+	require.NoError(t, err)
+	s, err := Make()
+	require.NoError(t, err)
+	defer func() { assert.NoError(t, s.Close()) }()
+	var programs []*exec.Cmd
+	for range 8 {
+		c := exec.Command("sleep", "60")
+		c.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+		require.NoError(t, c.Start())
+		programs = append(programs, c)
+	}
+	var all sync.WaitGroup
+	for range 32 {
+		all.Go(func() {
+			assert.NoError(t, Within(s.File, func() error { return exec.Command("true").Run() }))
+			made, err := Make()
+			if assert.NoError(t, err) {
+				assert.NoError(t, made.Close())
+			}
+		})
+	}
+	all.Wait()
+	threads, err := filepath.Glob("/proc/self/task/*/ns/net")
+	require.NoError(t, err)
+	for _, thread := range threads {
+		where, err := os.Readlink(thread)
+		assert.True(t, err != nil || where == own, "%s is at %s", thread, where)
+	}
+	for _, c := range programs {
+		require.NoError(t, c.Process.Kill(), "it still runs")
+		assert.ErrorContains(t, c.Wait(), "killed")
+	}
 }

@@ -14,8 +14,13 @@ import (
 // pingLimit bounds one question to a machine's engine.
 const pingLimit = 20 * time.Second
 
+// Line is a way into a machine, by the words of package channel.
+type Line interface {
+	Dial(ctx context.Context, to string) (net.Conn, error)
+}
+
 // Ping asks the engine of a machine whether it is there.
-func Ping(ctx context.Context, line *channel.Line) error {
+func Ping(ctx context.Context, line Line) error {
 	ctx, cancel := context.WithTimeout(ctx, pingLimit)
 	defer cancel()
 	stream, err := line.Dial(ctx, channel.ToEngine)

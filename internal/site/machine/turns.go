@@ -2,13 +2,23 @@ package machine
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"path/filepath"
 	"sync"
+	"time"
 
+	"github.com/gofrs/flock"
 	"golang.org/x/sync/semaphore"
 )
 
-// Turns lets one thing at a time be done to what a name stands for, in this process.
+// Turns lets one thing at a time be done to what a name stands for.
 type Turns struct {
+	// Folder is where services of one host that share it wait for each other; empty: the turns are
+	// this process's alone. A process that ends gives up its turns.
+	Folder string
+
 	mu  sync.Mutex
 	now map[string]*turn
 }
@@ -42,5 +52,22 @@ func (t *Turns) Take(ctx context.Context, name string, do func() error) error {
 		return err
 	}
 	defer mine.free.Release(1)
+	if t.Folder == "" {
+		return do()
+	}
+	lock := flock.New(filepath.Join(t.Folder, fileOf(name)), flock.SetPermissions(0o600))
+	if _, err := lock.TryLockContext(ctx, turnEvery); err != nil {
+		return fmt.Errorf("wait for the turn of %s: %w", name, err)
+	}
+	defer lock.Close()
 	return do()
+}
+
+// turnEvery is how often it is looked whether another process has ended its turn.
+const turnEvery = 25 * time.Millisecond
+
+// fileOf is the name of the file for a name, which may be any text.
+func fileOf(name string) string {
+	sum := sha256.Sum256([]byte(name))
+	return hex.EncodeToString(sum[:8])
 }

@@ -16,7 +16,7 @@ import (
 )
 
 // line gives the session with a machine, and begins it where there is none.
-func (m *Maker) line(ctx context.Context, id, folder string) (*channel.Line, error) {
+func (m *Maker) line(ctx context.Context, id, folder string) (line, error) {
 	m.mu.Lock()
 	l := m.lines[id]
 	m.mu.Unlock()
@@ -37,12 +37,14 @@ func (m *Maker) line(ctx context.Context, id, folder string) (*channel.Line, err
 		}
 		m.dropLine(id) // its ports are let go: each is one's at a time
 		var err error
-		if l, err = openLine(ctx, folder); err != nil {
+		if l, err = takeLine(ctx, folder); err != nil {
 			return fault.Transient(err, "machine-silent", "", "the machine of the workspace %s does not answer", id)
 		}
-		m.mu.Lock()
-		defer m.mu.Unlock()
-		m.lines[id] = l
+		if _, own := l.(*ownLine); own {
+			m.mu.Lock()
+			defer m.mu.Unlock()
+			m.lines[id] = l
+		}
 		return nil
 	})
 	return l, err
@@ -76,7 +78,7 @@ func openLine(ctx context.Context, folder string) (*channel.Line, error) {
 const tellLimit = 20 * time.Second
 
 // wake gives a machine the time, fresh random numbers and a name of its own.
-func wake(ctx context.Context, l *channel.Line, name string) error {
+func wake(ctx context.Context, l line, name string) error {
 	chance := make([]byte, 64)
 	_, _ = rand.Read(chance) // which never fails
 	waking, err := json.Marshal(channel.Waking{Time: time.Now(), Chance: chance, Hostname: name, Slept: true})
@@ -106,7 +108,7 @@ func (m *Maker) Give(ctx context.Context, id string, first []byte) error {
 }
 
 // tell tells a machine something under a word, and wants one answer.
-func tell(ctx context.Context, l *channel.Line, word string, what []byte, want string) error {
+func tell(ctx context.Context, l line, word string, what []byte, want string) error {
 	ctx, cancel := context.WithTimeout(ctx, tellLimit)
 	defer cancel()
 	stream, err := l.Dial(ctx, word)

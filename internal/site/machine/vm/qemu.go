@@ -10,16 +10,14 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime"
 	"strconv"
 	"strings"
 	"syscall"
 	"time"
 
-	"golang.org/x/sys/unix"
-
 	"domicile/internal/channel"
 	"domicile/internal/fault"
+	"domicile/internal/netspace"
 	"domicile/internal/site/machine"
 	"domicile/internal/site/machine/vm/process"
 )
@@ -176,16 +174,7 @@ func (m *Maker) startApart(ctx context.Context, p launching, c *exec.Cmd) error 
 		return c.Start()
 	}
 	defer space.Close()
-	done := make(chan error, 1)
-	go func() {
-		runtime.LockOSThread() // and never unlocked: the thread stays in the other network, and ends
-		err := unix.Setns(int(space.Fd()), unix.CLONE_NEWNET)
-		if err == nil {
-			err = c.Start()
-		}
-		done <- err
-	}()
-	return <-done
+	return netspace.Within(space, c.Start)
 }
 
 // listens tells whether the monitor of a machine can be reached.

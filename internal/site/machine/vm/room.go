@@ -7,6 +7,8 @@ import (
 	"path/filepath"
 	"syscall"
 
+	"github.com/gofrs/flock"
+
 	"domicile/internal/amount"
 	"domicile/internal/fault"
 	"domicile/internal/site/machine"
@@ -21,6 +23,7 @@ func (m *Maker) roomFor(ctx context.Context, id string, shape machine.Shape) (do
 		return nil, err
 	}
 	all -= all / leftToHost
+	lock := flock.New(m.in("machines", id, startLock), flock.SetPermissions(0o600))
 	err = m.turns.Take(ctx, "the room", func() error {
 		list, err := m.List(ctx)
 		if err != nil {
@@ -28,22 +31,27 @@ func (m *Maker) roomFor(ctx context.Context, id string, shape machine.Shape) (do
 		}
 		taken := int64(0)
 		for _, v := range list {
-			if v.ID != id && (v.State == machine.Running || m.starting[v.ID]) {
+			if v.ID != id && (v.State == machine.Running || m.starts(v.ID)) {
 				taken += v.Shape.Memory
 			}
 		}
 		if taken+shape.Memory > all {
 			return fault.New("no-room", "stop a workspace there, or choose another site or a smaller size", "a machine with %s of memory has no room: of the %s that machines may have, %s are taken", amount.Of(shape.Memory), amount.Of(all), amount.Of(taken))
 		}
-		m.starting[id] = true
-		return nil
+		return lock.Lock() // who starts it has its turn
 	})
 	if err != nil {
 		return nil, err
 	}
-	return func() {
-		_ = m.turns.Take(context.WithoutCancel(ctx), "the room", func() error { delete(m.starting, id); return nil })
-	}, nil
+	return func() { lock.Close() }, nil
+}
+
+// starts tells whether somebody is about to have a machine run.
+func (m *Maker) starts(id string) bool {
+	lock := flock.New(m.in("machines", id, startLock), flock.SetPermissions(0o600))
+	defer lock.Close()
+	free, err := lock.TryLock()
+	return err == nil && !free
 }
 
 // leftToHost is the part of the host's memory that machines leave to it.

@@ -44,6 +44,7 @@ func TestAHostWithoutRoom(t *testing.T) {
 	pretend(t, m, "w1", half, true)
 	asleep := pretend(t, m, "w2", half, false)
 	require.NoError(t, os.WriteFile(filepath.Join(asleep, memoryName), []byte("kept"), 0o600))
+	pretend(t, m, "w3", machine.Shape{Processors: 1, Memory: all / 4}, false)
 	done, err := m.roomFor(t.Context(), "w3", machine.Shape{Memory: all / 4})
 	require.NoError(t, err)
 	_, err = m.Start(t.Context(), "w2")
@@ -53,14 +54,25 @@ func TestAHostWithoutRoom(t *testing.T) {
 	done()
 	list, err := m.List(t.Context())
 	require.NoError(t, err)
-	require.Len(t, list, 2)
+	require.Len(t, list, 3)
 	assert.Equal(t, []string{machine.Running, machine.Asleep}, []string{list[0].State, list[1].State})
 	assert.Positive(t, list[1].Bytes)
 	require.NoError(t, m.Remove(t.Context(), "w1"))
 	done, err = m.roomFor(t.Context(), "w2", half)
 	require.NoError(t, err, "there is room now")
 	done()
-	assert.Empty(t, m.starting)
+
+	// One that another service of this host is about to start counts.
+	other, err := New(Options{Folder: m.o.Folder, Image: imageFolder})
+	require.NoError(t, err)
+	done, err = other.roomFor(t.Context(), "w2", half)
+	require.NoError(t, err)
+	_, err = m.roomFor(t.Context(), "w3", half)
+	assert.Equal(t, "no-room", fault.Code(err), "%v", err)
+	done()
+	done, err = m.roomFor(t.Context(), "w3", half)
+	require.NoError(t, err)
+	done()
 }
 
 // A machine gets another size when it is asked for with one: what is kept of its memory is of the

@@ -15,7 +15,6 @@ import (
 
 	"github.com/klauspost/compress/zstd"
 
-	"domicile/internal/channel"
 	"domicile/internal/fault"
 	"domicile/internal/site"
 	"domicile/internal/site/machine"
@@ -191,10 +190,10 @@ const aloneEvery = 50 * time.Millisecond
 func (m *Maker) awake(ctx context.Context, id, folder string, limit time.Duration) error {
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
-	var line *channel.Line
+	var in line
 	for {
 		var err error
-		if line, err = m.line(ctx, id, folder); err == nil {
+		if in, err = m.line(ctx, id, folder); err == nil {
 			break
 		}
 		if !process.Runs(folder) {
@@ -206,21 +205,21 @@ func (m *Maker) awake(ctx context.Context, id, folder string, limit time.Duratio
 		case <-time.After(aloneEvery):
 		}
 	}
-	if err := wake(ctx, line, "machine-"+id); err != nil {
+	if err := wake(ctx, in, "machine-"+id); err != nil {
 		return err
 	}
-	return engineAnswers(ctx, line, folder)
+	return engineAnswers(ctx, in, folder)
 }
 
 // engineAnswers waits until a machine's engine answers.
-func engineAnswers(ctx context.Context, line *channel.Line, folder string) error {
+func engineAnswers(ctx context.Context, in line, folder string) error {
 	for {
-		err := machine.Ping(ctx, line)
+		err := machine.Ping(ctx, in)
 		if err == nil {
 			return nil
 		}
 		select {
-		case <-line.Over():
+		case <-in.Over():
 			return fault.Transient(err, "machine-silent", "", "the machine ended while its engine started%s", console(ctx, folder))
 		case <-ctx.Done():
 			return fault.Transient(errors.Join(err, ctx.Err()), "machine-silent", "look at its console", "the engine of the machine does not answer%s", console(ctx, folder))

@@ -146,7 +146,11 @@ func (m *Maker) makeTemplate(ctx context.Context, name string, shape machine.Sha
 			return err
 		}
 	}
-	if err := line.Rest(ctx); err != nil {
+	own, is := line.(*ownLine)
+	if !is {
+		return errors.New("another service has the ports of the machine that becomes a template")
+	}
+	if err := own.Rest(ctx); err != nil {
 		return err
 	}
 	state := filepath.Join(folder, stateName)

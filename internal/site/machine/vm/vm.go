@@ -45,12 +45,11 @@ type Options struct {
 type Maker struct {
 	o Options
 
-	turns    machine.Turns   // by machine, by template
-	making   sync.RWMutex    // read while a machine is made from a template
-	starting map[string]bool // machines that are about to run, for who has the turn of the room
+	turns  machine.Turns // by machine, by template
+	making sync.RWMutex  // read while a machine is made from a template
 
 	mu        sync.Mutex
-	lines     map[string]*channel.Line // by machine
+	lines     map[string]line // by machine
 	chosen    *accelerator
 	processes sync.WaitGroup // that this one started
 }
@@ -65,8 +64,9 @@ func New(o Options) (*Maker, error) {
 	if o.Say == nil {
 		o.Say = func(string, ...any) {}
 	}
-	m := &Maker{o: o, lines: map[string]*channel.Line{}, starting: map[string]bool{}}
-	for _, folder := range []string{o.Folder, m.in("machines"), m.in("templates")} {
+	m := &Maker{o: o, lines: map[string]line{}}
+	m.turns.Folder = m.in("turns")
+	for _, folder := range []string{o.Folder, m.in("machines"), m.in("templates"), m.turns.Folder} {
 		if err := os.MkdirAll(folder, 0o711); err != nil {
 			return nil, fmt.Errorf("make the folder of machines: %w", err)
 		}
@@ -104,6 +104,7 @@ const (
 	consoleName = "console"
 	screenName  = "screen.sock"
 	pictureName = "picture.png" // for a moment
+	startLock   = "start.lock"  // held by who starts it
 	startedName = "started"     // it ran: its disks are no longer those of its template
 )
 

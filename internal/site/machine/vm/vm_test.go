@@ -42,7 +42,7 @@ func TestMain(m *testing.M) {
 	}())
 }
 
-func newMaker(t *testing.T, o Options) *Maker {
+func newMaker(t testing.TB, o Options) *Maker {
 	t.Helper()
 	folder, err := os.MkdirTemp("", "dmcl-")
 	require.NoError(t, err)
