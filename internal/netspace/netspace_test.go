@@ -109,16 +109,13 @@ func TestThreadsComeBack(t *testing.T) {
 	s, err := Make()
 	require.NoError(t, err)
 	defer func() { assert.NoError(t, s.Close()) }()
-	var programs []*exec.Cmd
-	for range 8 {
-		c := exec.Command("sleep", "60")
-		c.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
-		require.NoError(t, c.Start())
-		programs = append(programs, c)
-	}
+	programs := make([]*exec.Cmd, 32)
 	var all sync.WaitGroup
-	for range 32 {
+	for n := range programs {
 		all.Go(func() {
+			programs[n] = exec.Command("sleep", "60")
+			programs[n].SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGTERM}
+			assert.NoError(t, programs[n].Start())
 			assert.NoError(t, Within(s.File, func() error { return exec.Command("true").Run() }))
 			made, err := Make()
 			if assert.NoError(t, err) {
@@ -134,7 +131,7 @@ func TestThreadsComeBack(t *testing.T) {
 		assert.True(t, err != nil || where == own, "%s is at %s", thread, where)
 	}
 	for _, c := range programs {
-		require.NoError(t, c.Process.Kill(), "it still runs")
-		assert.ErrorContains(t, c.Wait(), "killed")
+		require.NoError(t, c.Process.Kill())
+		assert.EqualError(t, c.Wait(), "signal: killed", "it ran until now")
 	}
 }

@@ -9,15 +9,18 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 
 	"domicile/internal/channel"
 	"domicile/internal/fault"
 	"domicile/internal/site/machine"
+	"domicile/internal/site/machine/vm/process"
 )
 
 // what machines begin with, made once.
@@ -124,4 +127,71 @@ func TestMachines(t *testing.T) {
 	assert.Equal(t, Resumed, how)
 	step("goes on")
 	assert.Contains(t, api(t, m, "w1", "/version"), "ApiVersion")
+
+	sharesMachines(t, m)
+}
+
+// sharesMachines has another service of this host use the machines of a maker: what one of them
+// has begun a session with the other uses, too, and takes over when it ends.
+func sharesMachines(t *testing.T, m *Maker) {
+	t.Helper()
+	ctx := t.Context()
+	other, err := New(Options{Folder: m.o.Folder, Image: m.o.Image, Say: t.Logf})
+	require.NoError(t, err)
+	defer other.Close()
+	assert.Contains(t, api(t, other, "w2", "/version"), "ApiVersion", "the session is lent")
+	assert.Contains(t, api(t, m, "w2", "/version"), "ApiVersion")
+	m.Close()
+	require.Eventually(t, func() bool { _, err := other.Dial(ctx, "w2", channel.ToEngine); return err == nil }, 10*time.Second, 50*time.Millisecond)
+	assert.Contains(t, api(t, other, "w2", "/version"), "ApiVersion", "the other one takes the ports")
+	assert.Contains(t, api(t, m, "w2", "/version"), "ApiVersion", "and lends")
+	require.NoError(t, m.Suspend(ctx, "w2"))
+	how, err := m.Start(ctx, "w2")
+	require.NoError(t, err)
+	assert.Equal(t, Resumed, how, "whoever has the ports")
+	assert.Contains(t, api(t, other, "w2", "/version"), "ApiVersion")
+
+	// Both want one machine at one moment: it is made once.
+	var both errgroup.Group
+	hows := make(chan string, 2)
+	for _, one := range []*Maker{m, other} {
+		both.Go(func() error {
+			if err := one.Ensure(ctx, "w3", small, nil); err != nil {
+				return err
+			}
+			how, err := one.Start(ctx, "w3")
+			hows <- how
+			return err
+		})
+	}
+	require.NoError(t, both.Wait())
+	assert.ElementsMatch(t, []string{Cloned, Ran}, []string{<-hows, <-hows})
+}
+
+// A machine that is to become a template and is killed meanwhile is told, and costs time and no more.
+func TestATemplateThatIsKilled(t *testing.T) {
+	var said []string
+	m := newMaker(t, Options{Say: func(format string, args ...any) { said = append(said, fmt.Sprintf(format, args...)) }})
+	ensured := make(chan error, 1)
+	go func() { ensured <- m.Ensure(t.Context(), "w1", small, nil) }()
+	require.Eventually(t, func() bool {
+		list, _ := filepath.Glob(m.in("templates", "t*"))
+		if len(list) != 1 || !process.Runs(list[0]) {
+			return false
+		}
+		require.NoError(t, process.End(t.Context(), list[0]))
+		return true
+	}, time.Minute, 20*time.Millisecond)
+	require.NoError(t, <-ensured)
+	assert.Contains(t, strings.Join(said, "\n"), "a template of machines could not be made; this one boots")
+	left, err := filepath.Glob(m.in("templates", "t*"))
+	require.NoError(t, err)
+	assert.Empty(t, left, "nothing of it is left")
+	how, err := m.Start(t.Context(), "w1")
+	require.NoError(t, err)
+	assert.Equal(t, Booted, how)
+	require.NoError(t, m.Ensure(t.Context(), "w2", small, nil))
+	how, err = m.Start(t.Context(), "w2")
+	require.NoError(t, err)
+	assert.Equal(t, Cloned, how, "the next one is made, and serves")
 }
