@@ -27,7 +27,16 @@ const (
 	rootName   = "root.qcow2"
 	kernelName = "kernel"
 	initrdName = "initrd"
+	withScreen = "screen-" // begins the names of the kernel for machines that have one
 )
+
+// begins tells the files that a machine of a shape begins with.
+func begins(shape machine.Shape) (root, kernel, initrd string) {
+	if shape.Screen != "" {
+		return rootName, withScreen + kernelName, withScreen + initrdName
+	}
+	return rootName, kernelName, initrdName
+}
 
 // outputName is the file in which stands what QEMU says.
 const outputName = "output"
@@ -81,10 +90,11 @@ func (m *Maker) arguments(p launching, a accelerator) []string {
 	case clone:
 		ram = "memory-backend-file,id=ram0,share=off,size=" + size + ",mem-path=" + p.ram
 	}
+	_, kernel, initrd := begins(p.shape)
 	args := []string{"-name", "domicile-" + filepath.Base(p.folder), "-machine", "pc,memory-backend=ram0", "-accel", a.flag, "-cpu", a.processor, "-smp", strconv.Itoa(p.shape.Processors), "-m", size, "-object", ram,
 		"-nodefaults", "-no-user-config", "-no-reboot", "-pidfile", process.NumberFile,
 		"-runas", fmt.Sprintf("%d:%[1]d", owner(p.folder)), "-sandbox", "on,obsolete=deny,spawn=deny,resourcecontrol=deny",
-		"-kernel", filepath.Join(m.o.Image, kernelName), "-initrd", filepath.Join(m.o.Image, initrdName),
+		"-kernel", filepath.Join(m.o.Image, kernel), "-initrd", filepath.Join(m.o.Image, initrd),
 		"-append", "console=ttyS0 quiet loglevel=5 panic=-1 mitigations=off nokaslr tsc=reliable no_timer_check random.trust_cpu=on vt.global_cursor_default=0",
 		// What a machine prints is kept in memory, and only its end: it may print for ever.
 		"-chardev", fmt.Sprintf("ringbuf,id=%s,size=%d", consoleName, consoleSize), "-serial", "chardev:" + consoleName,

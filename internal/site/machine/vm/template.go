@@ -73,7 +73,8 @@ func (m *Maker) template(ctx context.Context, shape machine.Shape, prepare machi
 func (m *Maker) templateName(shape machine.Shape, a accelerator) (string, error) {
 	h := sha256.New()
 	fmt.Fprintf(h, "%s\n%d %d %d %s\n%s\n", a.version, shape.Processors, shape.Memory, shape.Disk, shape.Base, m.arguments(launching{folder: "/", shape: shape}, a))
-	for _, name := range []string{rootName, kernelName, initrdName} {
+	root, kernel, initrd := begins(shape)
+	for _, name := range []string{root, kernel, initrd} {
 		file, err := filepath.EvalSymlinks(filepath.Join(m.o.Image, name))
 		if err != nil {
 			return "", fmt.Errorf("look at what machines begin with: %w", err)

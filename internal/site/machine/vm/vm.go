@@ -71,7 +71,7 @@ func New(o Options) (*Maker, error) {
 			return nil, fmt.Errorf("make the folder of machines: %w", err)
 		}
 	}
-	for _, name := range []string{rootName, kernelName, initrdName} {
+	for _, name := range []string{rootName, kernelName, initrdName, withScreen + kernelName, withScreen + initrdName} {
 		if _, err := os.Stat(filepath.Join(o.Image, name)); err != nil {
 			return nil, fault.Wrap(err, "no-machine-image", "make it: scripts/machine-image "+o.Image, "there is nothing for machines to begin with in %s", o.Image)
 		}
