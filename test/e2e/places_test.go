@@ -185,7 +185,7 @@ func TestPlacesAMachineIsKilled(t *testing.T) {
 	require.Equal(t, 0, skipper.domicile(t, "stop", "foundered").status)
 	memory := ""
 	require.NoError(t, filepath.WalkDir(world.Folder(), func(path string, d fs.DirEntry, err error) error {
-		if err == nil && d.Name() == "memory.zst" {
+		if err == nil && d.Name() == "memory.s2" {
 			memory = path
 		}
 		return nil // what goes meanwhile is not looked at

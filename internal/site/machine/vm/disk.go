@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"strings"
 
+	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
 
 	"domicile/internal/fault"
@@ -45,19 +46,23 @@ func (m *Maker) beginnings(ctx context.Context, r record, data string) (d disks,
 // makeDisks makes the disks of a machine: they hold what differs from what they begin with. That
 // for its engine's data is as large as is said, in bytes.
 func makeDisks(ctx context.Context, folder string, d disks, data int64) error {
+	all, ctx := errgroup.WithContext(ctx)
 	for name, from := range d {
-		args := []string{"create", "-q", "-f", "qcow2", "-b", from, "-F", "qcow2", filepath.Join(folder, name)}
-		if name == dataName {
-			args = append(args, strconv.FormatInt(data, 10))
-		}
-		if err := image(ctx, args...); err != nil {
-			return err
-		}
-		if err := os.Chown(filepath.Join(folder, name), owner(folder), owner(folder)); err != nil {
-			return fmt.Errorf("give a machine its disk: %w", err)
-		}
+		all.Go(func() error {
+			args := []string{"create", "-q", "-f", "qcow2", "-b", from, "-F", "qcow2", filepath.Join(folder, name)}
+			if name == dataName {
+				args = append(args, strconv.FormatInt(data, 10))
+			}
+			if err := image(ctx, args...); err != nil {
+				return err
+			}
+			if err := os.Chown(filepath.Join(folder, name), owner(folder), owner(folder)); err != nil {
+				return fmt.Errorf("give a machine its disk: %w", err)
+			}
+			return nil
+		})
 	}
-	return nil
+	return all.Wait()
 }
 
 // judge refuses the disks of a machine that name other files than those they were made to begin

@@ -13,7 +13,8 @@ import (
 	"sync"
 	"time"
 
-	"github.com/klauspost/compress/zstd"
+	"github.com/klauspost/compress/s2"
+	"golang.org/x/sync/errgroup"
 
 	"domicile/internal/fault"
 	"domicile/internal/site"
@@ -97,12 +98,7 @@ func (m *Maker) resume(ctx context.Context, id, folder string, r record, a accel
 		return err
 	}
 	err = m.load(ctx, launching{folder: folder, outlet: true, shape: r.Shape, disks: r.Disks}, a, false, func(w io.Writer) error {
-		d, err := zstd.NewReader(f)
-		if err != nil {
-			return err
-		}
-		defer d.Close()
-		_, err = io.Copy(w, d)
+		_, err = s2.NewReader(f).DecodeConcurrent(w, 2)
 		return err
 	})
 	if err != nil {
@@ -205,10 +201,11 @@ func (m *Maker) awake(ctx context.Context, id, folder string, limit time.Duratio
 		case <-time.After(aloneEvery):
 		}
 	}
-	if err := wake(ctx, in, "machine-"+id); err != nil {
-		return err
-	}
-	return engineAnswers(ctx, in, folder)
+	// Both at once: each takes a while in a machine that has only just begun to work.
+	all, both := errgroup.WithContext(ctx)
+	all.Go(func() error { return wake(both, in, "machine-"+id) })
+	all.Go(func() error { return engineAnswers(both, in, folder) })
+	return all.Wait()
 }
 
 // engineAnswers waits until a machine's engine answers.
@@ -302,11 +299,8 @@ func pack(r io.Reader, file string) error {
 		return err
 	}
 	defer f.Close()
-	w, err := zstd.NewWriter(f, zstd.WithEncoderLevel(zstd.SpeedFastest))
-	if err != nil {
-		return err
-	}
-	if _, err := io.Copy(w, r); err != nil {
+	w := s2.NewWriter(f)
+	if _, err := w.ReadFrom(r); err != nil {
 		return err
 	}
 	return errors.Join(w.Close(), f.Sync())

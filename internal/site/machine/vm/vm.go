@@ -97,7 +97,7 @@ const (
 	markName    = "mark"
 	diskName    = "disk.qcow2"
 	dataName    = "data.qcow2"
-	memoryName  = "memory.zst" // while it sleeps
+	memoryName  = "memory.s2" // while it sleeps
 	monitorName = "monitor.sock"
 	controlName = "control.sock"
 	dataPort    = "data.sock"
