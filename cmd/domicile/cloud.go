@@ -30,9 +30,9 @@ type rented struct {
 	seal         *credential.Seal
 }
 
-func newRented(home, installation string, store *records.Store, seal *credential.Seal) *rented {
+func newRented(home, installation, folder string, store *records.Store, seal *credential.Seal) *rented {
 	r := &rented{home: home, installation: installation, key: seal.Key("home"), secret: seal.Derive("instances"), ledger: ledger{store}, seal: seal}
-	r.lines = cloud.NewLines(r.ledger, r.secret)
+	r.lines = cloud.NewLines(r.ledger, r.secret, folder)
 	return r
 }
 

@@ -136,7 +136,7 @@ func newChandleryAt(t *testing.T, o standin.Options, l net.Listener, home string
 	require.NoError(t, err)
 	seal, err := credential.OpenSeal(t.TempDir())
 	require.NoError(t, err)
-	r := newRented(home, "test", store, seal)
+	r := newRented(home, "test", "", store, seal)
 	go func() {
 		assert.NoError(t, r.answer(context.WithoutCancel(t.Context()), l, slog.New(slog.DiscardHandler)))
 	}()
@@ -348,7 +348,7 @@ func TestWhatCannotBeRented(t *testing.T) {
 	assert.Equal(t, "0.009 EUR an hour, 6.57 EUR a month", facts.Sizes[0].Price.String())
 	r, err := c.store.Rental(ctx, c.site, "w1")
 	require.NoError(t, err)
-	lines := cloud.NewLines(ledger{c.store}, []byte("another secret"))
+	lines := cloud.NewLines(ledger{c.store}, []byte("another secret"), "")
 	assert.ErrorContains(t, lines.Admit(ctx, callhome.Call{Token: "nobody's", Key: make([]byte, 32)}), "nobody ordered")
 	_, err = c.maker.Start(ctx, "w1")
 	require.NoError(t, err)

@@ -13,10 +13,12 @@ import (
 	"runtime"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"github.com/google/go-containerregistry/pkg/authn"
 	"golang.org/x/crypto/ssh"
+	"golang.org/x/sys/unix"
 
 	"domicile/internal/apart"
 	"domicile/internal/api"
@@ -128,7 +130,7 @@ func serve(ctx context.Context, t *terminal, s *settings) error {
 	defer shell.Close()
 	var calls net.Listener
 	if s.home != "" {
-		if calls, err = listenAt(s.home, "-home"); err != nil {
+		if calls, err = listenWithOthers(s.home, "-home"); err != nil {
 			return err
 		}
 		defer calls.Close()
@@ -149,7 +151,21 @@ func serve(ctx context.Context, t *terminal, s *settings) error {
 }
 
 func listenAt(address, flagName string) (net.Listener, error) {
-	l, err := net.Listen("tcp", address)
+	return listenBy(&net.ListenConfig{}, address, flagName)
+}
+
+// listenWithOthers listens where other services of this user listen, too: who comes gets to one of
+// them, and when that ends, to another.
+func listenWithOthers(address, flagName string) (net.Listener, error) {
+	return listenBy(&net.ListenConfig{Control: func(_, _ string, c syscall.RawConn) error {
+		var set error
+		err := c.Control(func(fd uintptr) { set = unix.SetsockoptInt(int(fd), unix.SOL_SOCKET, unix.SO_REUSEPORT, 1) })
+		return errors.Join(err, set)
+	}}, address, flagName)
+}
+
+func listenBy(config *net.ListenConfig, address, flagName string) (net.Listener, error) {
+	l, err := config.Listen(context.Background(), "tcp", address)
 	if err != nil {
 		return nil, fault.Wrap(err, "cannot-listen", "stop what listens there, or choose another address with "+flagName, "cannot listen on %s", address)
 	}
@@ -238,7 +254,7 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 	if _, err := a.store.GiveSites(ctx, given); err != nil {
 		return fmt.Errorf("keep the sites: %w", err)
 	}
-	a.rented = newRented(s.homeAddress, installation, a.store, seal)
+	a.rented = newRented(s.homeAddress, installation, filepath.Join(data, "lines"), a.store, seal)
 	places := &opener{data: data, log: log, rented: a.rented, first: given[0].Name, key: keys.Hosts(), common: engine.Options{Installation: installation, Trials: &sync.Mutex{}, Agents: agentsBeside(s.agent), Secret: seal.Derive("names"), ServiceKey: keys.ServicePublic(),
 		Youngest: max(s.youngest, 1), Keychain: artifacts.Keychain, MayAsk: gate.Check, HTTP: &http.Client{Transport: gate.Transport()}}}
 	policy, err := runs.ParsePolicy(s.allow)

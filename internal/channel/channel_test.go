@@ -3,10 +3,15 @@ package channel
 import (
 	"bytes"
 	"context"
+	"errors"
 	"io"
+	"io/fs"
 	"net"
+	"os"
+	"path/filepath"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"testing/iotest"
 	"time"
@@ -98,7 +103,9 @@ func machine(t *testing.T) (control, data *port) {
 	return control, data
 }
 
-func ask(t *testing.T, l *Line, to, text string) string {
+func ask(t *testing.T, l interface {
+	Dial(ctx context.Context, to string) (net.Conn, error)
+}, to, text string) string {
 	t.Helper()
 	stream, err := l.Dial(t.Context(), to)
 	require.NoError(t, err)
@@ -210,4 +217,33 @@ func TestLinesOfAStream(t *testing.T) {
 func open(t *testing.T) (*Line, error) {
 	control, data := machine(t)
 	return Open(t.Context(), control.connect(t), data.connect(t))
+}
+
+// Who has the session with a machine lends it to the others, and only as long as it lasts.
+func TestASessionThatIsLent(t *testing.T) {
+	l, err := open(t)
+	require.NoError(t, err)
+	defer l.Close()
+	socket := filepath.Join(t.TempDir(), "line.sock")
+	lends, err := Lend(socket, l)
+	require.NoError(t, err)
+	info, err := os.Stat(socket)
+	require.NoError(t, err)
+	assert.Equal(t, fs.FileMode(0o600), info.Mode().Perm())
+	b := Borrowed{Socket: socket}
+	big := strings.Repeat("flood ", 1<<18)
+	assert.Equal(t, "engine "+big, ask(t, b, "engine", big))
+	assert.Equal(t, "engine tide", ask(t, l, "engine", "tide"), "who lends has it, too")
+	long, err := b.Dial(t.Context(), strings.Repeat("x", 10_000))
+	if err == nil { // it may be cut off while it writes
+		_, err = io.ReadAll(long)
+		long.Close()
+	}
+	assert.True(t, err == nil || errors.Is(err, syscall.EPIPE) || errors.Is(err, syscall.ECONNRESET), "%v", err)
+	require.NoError(t, lends.Close())
+	_, err = b.Dial(t.Context(), "echo")
+	assert.Error(t, err, "nobody lends any more")
+	again, err := Lend(socket, l)
+	require.NoError(t, err, "what was left of the socket is replaced")
+	require.NoError(t, again.Close())
 }

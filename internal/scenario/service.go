@@ -45,9 +45,9 @@ func (w *World) StartService(ctx context.Context, more ...string) error {
 	return s.ready(ctx)
 }
 
-// StartReplica starts another service on the same records, engine and data folder. The
+// StartReplica starts another service on the same records, engine and data folder, with more flags. The
 // caller stops it.
-func (w *World) StartReplica(ctx context.Context) (*Service, error) {
+func (w *World) StartReplica(ctx context.Context, flags ...string) (*Service, error) {
 	httpPort, err := daemons.FreePort(0)
 	if err != nil {
 		return nil, err
@@ -56,7 +56,7 @@ func (w *World) StartReplica(ctx context.Context) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	s, err := w.launch(httpPort, sshPort, "replica.log", nil)
+	s, err := w.launch(httpPort, sshPort, "replica.log", flags)
 	if err != nil {
 		return nil, err
 	}

@@ -3,28 +3,36 @@ package cloud
 import (
 	"context"
 	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"net"
+	"os"
+	"path/filepath"
 	"sync"
 	"time"
 
 	"domicile/internal/callhome"
 	"domicile/internal/channel"
+	"domicile/internal/site/machine"
 )
 
 // Lines are the sessions with all instances that have called.
 type Lines struct {
 	ledger Ledger
 	secret []byte // of the proofs
+	folder string // where sessions are lent to the other services of this host; empty: they are not
 
 	mu      sync.Mutex
 	byToken map[string]*channel.Line
 	came    chan struct{} // closed when one comes
 }
 
-// NewLines makes lines to the instances of a ledger.
-func NewLines(ledger Ledger, secret []byte) *Lines {
-	return &Lines{ledger: ledger, secret: secret, byToken: map[string]*channel.Line{}, came: make(chan struct{})}
+// NewLines makes lines to the instances of a ledger. Services of one host that share a folder lend
+// each other their sessions: an instance calls one of them. Its path must be short: sockets are in
+// it. Empty: they are not lent.
+func NewLines(ledger Ledger, secret []byte, folder string) *Lines {
+	return &Lines{ledger: ledger, secret: secret, folder: folder, byToken: map[string]*channel.Line{}, came: make(chan struct{})}
 }
 
 // Admit tells whether a call is that of an instance which was ordered: the first time by its
@@ -54,6 +62,7 @@ func (l *Lines) Take(c callhome.Call, conn net.Conn) {
 		conn.Close()
 		return
 	}
+	l.lend(c.Token, line)
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if before := l.byToken[c.Token]; before != nil {
@@ -64,8 +73,44 @@ func (l *Lines) Take(c callhome.Call, conn net.Conn) {
 	l.came = make(chan struct{})
 }
 
-// get gives the session with the instance of an order; nil: there is none.
-func (l *Lines) get(token string) *channel.Line {
+// lend lends a session until it is over. One that cannot be lent serves this process alone.
+func (l *Lines) lend(token string, line *channel.Line) {
+	if l.folder == "" || os.MkdirAll(l.folder, 0o700) != nil {
+		return
+	}
+	lends, err := channel.Lend(l.socket(token), line)
+	if err != nil {
+		return
+	}
+	go func() {
+		<-line.Over()
+		lends.Close()
+	}()
+}
+
+// socket is where the session with the instance of an order is lent.
+func (l *Lines) socket(token string) string {
+	sum := sha256.Sum256([]byte(token))
+	return filepath.Join(l.folder, hex.EncodeToString(sum[:8]))
+}
+
+// get gives the session with the instance of an order, this service's own or one that is lent; nil:
+// there is none.
+func (l *Lines) get(token string) machine.Line {
+	if own := l.own(token); own != nil {
+		return own
+	}
+	if l.folder == "" {
+		return nil
+	}
+	if _, err := os.Lstat(l.socket(token)); err != nil {
+		return nil
+	}
+	return channel.Borrowed{Socket: l.socket(token)}
+}
+
+// own gives this service's own session with the instance of an order; nil: there is none.
+func (l *Lines) own(token string) *channel.Line {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	line := l.byToken[token]
@@ -84,7 +129,7 @@ func (l *Lines) get(token string) *channel.Line {
 // wait waits until the instance of an order has called anew, or another moment has passed.
 func (l *Lines) wait(ctx context.Context, token string, most time.Duration) {
 	over := time.After(most)
-	before := l.get(token)
+	before := l.own(token)
 	for {
 		l.mu.Lock()
 		came, now := l.came, l.byToken[token]

@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"domicile/internal/callhome"
-	"domicile/internal/channel"
 	"domicile/internal/fault"
 	"domicile/internal/site"
 	"domicile/internal/site/machine"
@@ -285,7 +284,7 @@ func (m *Maker) Start(ctx context.Context, id string) (how string, err error) {
 }
 
 // answers tells whether the engine behind a line answers.
-func answers(ctx context.Context, line *channel.Line) bool { return machine.Ping(ctx, line) == nil }
+func answers(ctx context.Context, line machine.Line) bool { return machine.Ping(ctx, line) == nil }
 
 // Stop turns an instance off, and waits until it is: from then on it costs its disk alone.
 func (m *Maker) Stop(ctx context.Context, id string) error {

@@ -1,18 +1,12 @@
 package vm
 
 import (
-	"bufio"
 	"context"
-	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"net"
-	"os"
 	"path/filepath"
-	"strings"
 	"sync"
-	"time"
 
 	"github.com/gofrs/flock"
 
@@ -44,7 +38,7 @@ func takeLine(ctx context.Context, folder string) (line, error) {
 		return nil, fmt.Errorf("look whose the ports of a machine are: %w", err)
 	}
 	if !mine {
-		return borrowed{folder}, lock.Close()
+		return borrowed{channel.Borrowed{Socket: filepath.Join(folder, lineSocket)}}, lock.Close()
 	}
 	session, err := openLine(ctx, folder)
 	if err != nil {
@@ -52,7 +46,7 @@ func takeLine(ctx context.Context, folder string) (line, error) {
 		return nil, err
 	}
 	own := &ownLine{Line: session, lock: lock}
-	if own.lends, err = lend(folder, session); err != nil {
+	if own.lends, err = channel.Lend(filepath.Join(folder, lineSocket), session); err != nil {
 		own.Close()
 		return nil, err
 	}
@@ -67,7 +61,7 @@ func takeLine(ctx context.Context, folder string) (line, error) {
 type ownLine struct {
 	*channel.Line
 	lock  *flock.Flock
-	lends net.Listener
+	lends io.Closer
 	once  sync.Once
 }
 
@@ -82,81 +76,8 @@ func (o *ownLine) Close() {
 	})
 }
 
-// lend lets other services of this host use a session.
-func lend(folder string, session *channel.Line) (net.Listener, error) {
-	socket := filepath.Join(folder, lineSocket)
-	if err := os.Remove(socket); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return nil, err
-	}
-	listener, err := net.Listen("unix", socket)
-	if err != nil {
-		return nil, fmt.Errorf("lend the session with a machine: %w", err)
-	}
-	if err := os.Chmod(socket, 0o600); err != nil {
-		listener.Close()
-		return nil, err
-	}
-	go func() {
-		for {
-			borrower, err := listener.Accept()
-			if err != nil {
-				return
-			}
-			go serveBorrower(borrower, session)
-		}
-	}()
-	return listener, nil
-}
-
-// askLimit bounds how long a borrower takes to say what it wants, and the machine to open it.
-const askLimit = 10 * time.Second
-
-// mostWord bounds what a borrower says of what it wants, in bytes.
-const mostWord = 200
-
-func serveBorrower(borrower net.Conn, session *channel.Line) {
-	defer borrower.Close()
-	_ = borrower.SetDeadline(time.Now().Add(askLimit))
-	asked := bufio.NewReaderSize(borrower, mostWord)
-	word, err := asked.ReadSlice('\n')
-	if err != nil {
-		return
-	}
-	ctx, cancel := context.WithTimeout(context.Background(), askLimit)
-	defer cancel()
-	stream, err := session.Dial(ctx, strings.TrimSuffix(string(word), "\n"))
-	if err != nil {
-		return
-	}
-	defer stream.Close()
-	_ = borrower.SetDeadline(time.Time{})
-	var both sync.WaitGroup
-	both.Go(func() {
-		_, _ = io.Copy(stream, asked)
-		stream.Close()
-	})
-	both.Go(func() {
-		_, _ = io.Copy(borrower, stream)
-		borrower.Close()
-	})
-	both.Wait()
-}
-
 // borrowed is the session that another service of this host has.
-type borrowed struct{ folder string }
-
-// Dial opens a stream by it.
-func (b borrowed) Dial(ctx context.Context, to string) (net.Conn, error) {
-	conn, err := (&net.Dialer{}).DialContext(ctx, "unix", filepath.Join(b.folder, lineSocket))
-	if err != nil {
-		return nil, fmt.Errorf("borrow the session with a machine: %w", err)
-	}
-	if _, err := io.WriteString(conn, to+"\n"); err != nil {
-		conn.Close()
-		return nil, fmt.Errorf("borrow the session with a machine: %w", err)
-	}
-	return conn, nil
-}
+type borrowed struct{ channel.Borrowed }
 
 // Over is never closed: the end of a session that is lent shows in its streams.
 func (b borrowed) Over() <-chan struct{} { return nil }

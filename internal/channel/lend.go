@@ -1,0 +1,92 @@
+package channel
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"net"
+	"os"
+	"strings"
+	"sync"
+	"time"
+)
+
+// A machine has one session at a time. Where several services of one host use the machine, who has
+// the session lends it to the others, by a socket that is for the user of the services alone.
+
+// lendLimit bounds how long a borrower takes to say what it wants, and the machine to open it.
+const lendLimit = 10 * time.Second
+
+// Lend lets whoever may connect to a socket open streams of a session, until it is closed. What
+// an earlier one left at the socket's place is replaced.
+func Lend(socket string, line *Line) (io.Closer, error) {
+	if err := os.Remove(socket); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("lend the session with a machine: %w", err)
+	}
+	listener, err := net.ListenUnix("unix", &net.UnixAddr{Name: socket, Net: "unix"})
+	if err != nil {
+		return nil, fmt.Errorf("lend the session with a machine: %w", err)
+	}
+	listener.SetUnlinkOnClose(false) // another service may lend there by then
+	if err := os.Chmod(socket, 0o600); err != nil {
+		listener.Close()
+		return nil, fmt.Errorf("lend the session with a machine: %w", err)
+	}
+	go func() {
+		for {
+			borrower, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			go lend(borrower, line)
+		}
+	}()
+	return listener, nil
+}
+
+func lend(borrower net.Conn, line *Line) {
+	defer borrower.Close()
+	_ = borrower.SetDeadline(time.Now().Add(lendLimit))
+	asked := bufio.NewReaderSize(borrower, mostLine)
+	word, err := asked.ReadSlice('\n')
+	if err != nil {
+		return
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), lendLimit)
+	defer cancel()
+	stream, err := line.Dial(ctx, strings.TrimSuffix(string(word), "\n"))
+	if err != nil {
+		return
+	}
+	defer stream.Close()
+	_ = borrower.SetDeadline(time.Time{})
+	var both sync.WaitGroup
+	both.Go(func() {
+		_, _ = io.Copy(stream, asked)
+		stream.Close()
+	})
+	both.Go(func() {
+		_, _ = io.Copy(borrower, stream)
+		borrower.Close()
+	})
+	both.Wait()
+}
+
+// Borrowed is a session that another service lends at a socket.
+type Borrowed struct{ Socket string }
+
+// Dial opens a stream to what a word means in the machine.
+func (b Borrowed) Dial(ctx context.Context, to string) (net.Conn, error) {
+	conn, err := (&net.Dialer{}).DialContext(ctx, "unix", b.Socket)
+	if err != nil {
+		return nil, fmt.Errorf("borrow the session with a machine: %w", err)
+	}
+	if _, err := io.WriteString(conn, to+"\n"); err != nil {
+		conn.Close()
+		return nil, fmt.Errorf("borrow the session with a machine: %w", err)
+	}
+	return conn, nil
+}
