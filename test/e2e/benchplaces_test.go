@@ -152,3 +152,52 @@ func BenchmarkKeptWarm(b *testing.B) {
 	}
 	p.report(b)
 }
+
+// BenchmarkPreparedMachine is a machine of a prepared source, from the request to a program's first
+// word in it, against one that must boot: whose process was killed, until a program answers in it.
+func BenchmarkPreparedMachine(b *testing.B) {
+	ctx := b.Context()
+	image := filepath.Join(b.TempDir(), "image")
+	out, err := exec.CommandContext(ctx, "../../scripts/machine-image", image).CombinedOutput()
+	require.NoError(b, err, string(out))
+	world.Service.Stop()
+	require.NoError(b, world.StartService(ctx, "-machines", image))
+	b.Cleanup(func() {
+		world.Service.Stop()
+		require.NoError(b, world.StartService(context.WithoutCancel(ctx)))
+	})
+	require.NoError(b, world.Git.Put(ctx, "test/afloat", mapFiles(fmt.Sprintf(`{ "image": "%s/skerry/base:12", "remoteUser": "crew", "onCreateCommand": "sleep 1; seq 1000 > ~/early" }`, world.RegistryAt)), func(s string) string { return s }))
+	source := world.GitAt + "/test/afloat.git"
+	does := func(args ...string) {
+		b.Helper()
+		out, err := skipper.command(ctx, "", args...).CombinedOutput()
+		require.NoError(b, err, "%v: %s", args, out)
+	}
+	require.Eventually(b, func() bool {
+		return skipper.command(ctx, "", "prepare", source, "-site", "machines", "-size", "small").Run() == nil
+	}, 10*time.Minute, time.Second)
+	n := 0
+	provision := func() (name string) {
+		n++
+		name = fmt.Sprintf("afloat-%d", n)
+		b.Cleanup(func() {
+			_ = skipper.command(context.WithoutCancel(ctx), "", "remove", name, "-yes").Run()
+		})
+		does("provision", source, "-name", name, "-site", "machines", "-size", "small")
+		does("run", name, "--", "true")
+		return name
+	}
+	cold := provision() // and the template is made
+	list, err := api.Answer[[]api.Workspace](skipper.api.ListWorkspaces(ctx))
+	require.NoError(b, err)
+	var id int64
+	for _, w := range list {
+		if w.Name == cold {
+			id = w.Id
+		}
+	}
+	(&pair{}).measure(b, func() { provision() }, func() {
+		require.NoError(b, exec.CommandContext(ctx, "pkill", "-KILL", "-f", fmt.Sprintf("domicile-w%d ", id)).Run())
+		require.Eventually(b, func() bool { return skipper.command(ctx, "", "run", cold, "--", "true").Run() == nil }, 5*time.Minute, 100*time.Millisecond)
+	})
+}

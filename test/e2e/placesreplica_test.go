@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"context"
 	"fmt"
 	"testing"
 	"time"
@@ -51,7 +52,7 @@ func TestPlacesTwoReplicas(t *testing.T) {
 	}
 	t.Cleanup(func() {
 		for _, name := range names {
-			_ = skipper.domicile(t, "remove", name, "-yes")
+			_ = skipper.command(context.WithoutCancel(t.Context()), "", "remove", name, "-yes").Run()
 		}
 	})
 	count := func(state client.WorkspaceState) (n int) {
