@@ -26,7 +26,6 @@ type step = chromedp.Action[chromedp.Void]
 type shot struct {
 	file, path, wait string
 	width, height    int64
-	dark             bool
 	before           []step
 }
 
@@ -93,7 +92,6 @@ func pages(server, git string) []shot {
 		{file: "workspace", path: server + "/workspaces/timetable", wait: `[data-step]`, width: 1280, height: 800},
 		{file: "workspace-services", path: server + "/workspaces/quayboard", wait: `#tasks`, width: 1280, height: 1000},
 		{file: "workspace-upkeep", path: server + "/workspaces/timetable", wait: `#snapshots`, width: 1280, height: 800, before: compared},
-		{file: "workspace-lamplight", path: server + "/workspaces/timetable", wait: `[data-step]`, width: 1280, height: 800, dark: true},
 		{file: "new", path: server + "/new", wait: `input[name=source]`, width: 1280, height: 1000, before: append(read, chromedp.WaitVisible(chromedp.CSS(`#plan + ol li, #plan ~ ol li`)))},
 		{file: "new-draft", path: server + "/new", wait: `input[name=source]`, width: 1280, height: 800, before: drafted},
 		{file: "sites", path: server + "/sites", wait: `article[aria-label=rented]`, width: 1280, height: 1000, before: []step{chromedp.ScrollIntoView(chromedp.CSS(`article[aria-label=rented]`))}},
@@ -112,11 +110,7 @@ func takeAll(ctx context.Context, shots []shot, out, only string, width int64) e
 		if width > 0 {
 			s.width = width
 		}
-		scheme := "light"
-		if s.dark {
-			scheme = "dark"
-		}
-		media := emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme}}}
+		media := emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: "light"}}}
 		if _, err := chromedp.Call(ctx, emulation.SetEmulatedMedia, media); err != nil {
 			return err
 		}

@@ -46,8 +46,10 @@ func armHost(t *testing.T) (address string) {
 	t.Helper()
 	engine := strings.TrimPrefix(world.EngineAt, "unix://")
 	proxy := &httputil.ReverseProxy{
-		Rewrite:   func(r *httputil.ProxyRequest) { r.Out.URL.Scheme, r.Out.URL.Host = "http", "engine" },
-		Transport: &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) { return (&net.Dialer{}).DialContext(ctx, "unix", engine) }},
+		Rewrite: func(r *httputil.ProxyRequest) { r.Out.URL.Scheme, r.Out.URL.Host = "http", "engine" },
+		Transport: &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+			return (&net.Dialer{}).DialContext(ctx, "unix", engine)
+		}},
 		ModifyResponse: func(r *http.Response) error {
 			if !strings.HasSuffix(r.Request.URL.Path, "/info") {
 				return nil
