@@ -119,6 +119,9 @@ func (c *execution) help(ctx context.Context, p *plan.Plan) error {
 	if p.Container.Service != nil {
 		return fault.New("not-carried-out", "choose a definition with image or build", "a helper is made of one image: the definition is of kind Compose")
 	}
+	if p.Container.Screen != "" {
+		return fault.New("not-carried-out", "choose a definition without one", "a helper has no machine of its own, and so no screen: the definition asks for one (customizations.domicile.screen)")
+	}
 	spec, err := specOf(c.workspace)
 	if err != nil {
 		return err

@@ -119,7 +119,7 @@ func (s *Site) create(ctx context.Context, workspace string, c plan.Container) e
 	attachments := attachmentsOf(c)
 	networks := s.attach(workspace, attachments, host)
 	of := c.HelperOf
-	if s.o.Alone && c.Door { // what comes through the door is to be reached by its name
+	if of == "" && s.o.Alone && c.Door { // what comes through the door is to be reached by its name
 		of = workspace
 	}
 	if of != "" && host.NetworkMode == "" {

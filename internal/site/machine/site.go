@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"math"
 	"net"
+	"path/filepath"
 	"sync"
 	"time"
 
@@ -29,7 +30,8 @@ type Options struct {
 	Say func(format string, args ...any)
 	// Usual is the size of a machine for a workspace without limits.
 	Usual Shape
-	// Folder is where what is kept of machines lies for a moment; empty: the usual place for such files.
+	// Folder is where what is kept of machines lies for a moment, and where services that share it
+	// wait for each other; empty: the usual place for such files, and nobody shares it.
 	Folder string
 	// System is what machines are, in words; empty: of this host.
 	System string
@@ -43,7 +45,7 @@ type Site struct {
 	engines map[string]*engine.Site // by machine
 	homes   map[string]string       // the machines of helpers, as far as they are known
 
-	marking sync.Mutex // held while what is kept with a machine is changed
+	marking Turns // by machine: to change what is kept with it
 }
 
 var (
@@ -73,7 +75,11 @@ func New(o Options) *Site {
 		o.System = "this host, a machine for each workspace"
 	}
 	o.Engine.Alone, o.Engine.Shared, o.Engine.BuildAt = true, nil, nil
-	return &Site{o: o, engines: map[string]*engine.Site{}, homes: map[string]string{}}
+	s := &Site{o: o, engines: map[string]*engine.Site{}, homes: map[string]string{}}
+	if o.Folder != "" {
+		s.marking.Folder = filepath.Join(o.Folder, "turns")
+	}
+	return s
 }
 
 // What a machine has more than its workspace may take: its engine works beside it.
@@ -321,15 +327,15 @@ func (s *Site) marked(ctx context.Context, workspace string, running bool) error
 
 // change changes what is kept with a machine, where it is there.
 func (s *Site) change(ctx context.Context, workspace string, how func(*mark)) error {
-	s.marking.Lock()
-	defer s.marking.Unlock()
-	m, found, err := s.o.Maker.Find(ctx, workspace)
-	if err != nil || !found {
-		return err
-	}
-	v := readMark(m)
-	how(&v)
-	return s.mark(ctx, workspace, v)
+	return s.marking.Take(ctx, workspace, func() error {
+		m, found, err := s.o.Maker.Find(ctx, workspace)
+		if err != nil || !found {
+			return err
+		}
+		v := readMark(m)
+		how(&v)
+		return s.mark(ctx, workspace, v)
+	})
 }
 
 // Remove removes the workspace's machine, or a helper from it.

@@ -182,3 +182,42 @@ func TestMachinesWithoutAnEngine(t *testing.T) {
 	_, err := at(t, &yard{}).HasImage(t.Context(), judge.Image{})
 	assert.Equal(t, "site-cannot", fault.Code(err))
 }
+
+// A helper is in the machine of its workspace, which is not woken to tell how it is, and goes on
+// when the helper is stopped.
+func TestHelpersInAMachine(t *testing.T) {
+	y := &yard{made: map[string]*Machine{
+		"w1": {ID: "w1", State: Asleep, Mark: `{"digest": "one", "helpers": {"w7": {"digest": "mate", "running": true}, "w8": {"digest": "cook"}}}`},
+		"w2": {ID: "w2", State: Running, Mark: `{"digest": "two", "running": true, "helpers": {"w9": {"digest": "pilot", "running": true}}}`},
+	}}
+	s := at(t, y)
+	i, found, err := s.Find(t.Context(), "w7")
+	require.NoError(t, err)
+	assert.True(t, found)
+	assert.Equal(t, site.Instance{Workspace: "w7", Digest: "mate", Ended: "its machine ended", Fell: true}, i)
+	_, found, err = s.Find(t.Context(), "w404")
+	require.NoError(t, err)
+	assert.False(t, found)
+	list, err := s.List(t.Context())
+	require.NoError(t, err)
+	assert.ElementsMatch(t, []site.Instance{
+		{Workspace: "w1", Digest: "one"}, i, {Workspace: "w8", Digest: "cook"},
+		{Workspace: "w2", Digest: "two", Running: true}, {Workspace: "w9", Digest: "pilot", Running: true},
+	}, list, "of the machine that is silent, what is known")
+
+	require.NoError(t, s.Stop(t.Context(), "w7", time.Second, false))
+	i, _, err = s.Find(t.Context(), "w7")
+	require.NoError(t, err)
+	assert.False(t, i.Fell, "it was stopped")
+	assert.Equal(t, Asleep, y.made["w1"].State)
+	left, err := s.Leftovers(t.Context(), func(context.Context) ([]string, error) { return []string{"w1", "w2"}, nil })
+	require.NoError(t, err)
+	for _, l := range left {
+		assert.NotEqual(t, "machine", l.Kind, "%s", l.Name)
+	}
+	require.NoError(t, s.Remove(t.Context(), "w1"))
+	_, found, err = s.Find(t.Context(), "w8")
+	require.NoError(t, err)
+	assert.False(t, found, "it went with the machine")
+	require.NoError(t, s.Remove(t.Context(), "w8"), "what is not there is no error")
+}

@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"os"
 	"path/filepath"
 	"sync"
 	"time"
@@ -54,6 +55,9 @@ func (t *Turns) Take(ctx context.Context, name string, do func() error) error {
 	defer mine.free.Release(1)
 	if t.Folder == "" {
 		return do()
+	}
+	if err := os.MkdirAll(t.Folder, 0o700); err != nil {
+		return fmt.Errorf("make the folder of turns: %w", err)
 	}
 	lock := flock.New(filepath.Join(t.Folder, fileOf(name)), flock.SetPermissions(0o600))
 	if _, err := lock.TryLockContext(ctx, turnEvery); err != nil {

@@ -2,7 +2,10 @@ package machine
 
 import (
 	"context"
+	"path/filepath"
+	"runtime"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -30,4 +33,37 @@ func TestTurns(t *testing.T) {
 		return ts.Take(t.Context(), "w2", func() error { return nil }) // another name's
 	}))
 	assert.Empty(t, ts.now)
+}
+
+// Who shares a folder waits for each other, too, whatever the name is.
+func TestTurnsOfSeveralServices(t *testing.T) {
+	folder := filepath.Join(t.TempDir(), "turns")
+	one, other := Turns{Folder: folder}, Turns{Folder: folder}
+	const name = "../the room"
+	var inside, done atomic.Int32
+	var all sync.WaitGroup
+	for range 10 {
+		for _, ts := range []*Turns{&one, &other} {
+			all.Go(func() {
+				assert.NoError(t, ts.Take(t.Context(), name, func() error {
+					assert.EqualValues(t, 1, inside.Add(1))
+					runtime.Gosched()
+					inside.Add(-1)
+					done.Add(1)
+					return nil
+				}))
+			})
+		}
+	}
+	all.Wait()
+	assert.EqualValues(t, 20, done.Load())
+	require.NoError(t, one.Take(t.Context(), name, func() error {
+		late, cancel := context.WithTimeout(t.Context(), 10*time.Millisecond)
+		defer cancel()
+		assert.ErrorIs(t, other.Take(late, name, func() error { return nil }), context.DeadlineExceeded)
+		return other.Take(t.Context(), "w2", func() error { return nil })
+	}))
+	outside, err := filepath.Glob(filepath.Join(filepath.Dir(folder), "*"))
+	require.NoError(t, err)
+	assert.Equal(t, []string{folder}, outside, "a name is no path")
 }

@@ -66,7 +66,7 @@ func New(o Options) (*Maker, error) {
 	}
 	m := &Maker{o: o, lines: map[string]line{}}
 	m.turns.Folder = m.in("turns")
-	for _, folder := range []string{o.Folder, m.in("machines"), m.in("templates"), m.turns.Folder} {
+	for _, folder := range []string{o.Folder, m.in("machines"), m.in("templates")} {
 		if err := os.MkdirAll(folder, 0o711); err != nil {
 			return nil, fmt.Errorf("make the folder of machines: %w", err)
 		}
