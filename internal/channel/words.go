@@ -9,8 +9,13 @@ const (
 	ToOff    = "off"    // turns the machine off, when all is written
 	ToDisk   = "disk"   // has all that was written be on the disks, answered by the line OnDisk
 	ToLayer  = "layer"  // the parts of a layer as JSON (package layer), answered by the layer and its end
+	ToAgent  = "agent"  // and the id of a workspace, behind a space: a stream to the agent of its container
 	ToFirst  = "first"  // the first-boot data of a rented instance, answered by the line Taken, or by what went wrong
 )
+
+// AgentFolder is the folder of a machine in which each container has a folder of its workspace's id,
+// where its agent listens. Whoever is root in the container writes there.
+const AgentFolder = "/run/domicile-agents"
 
 // Waking is what a machine is told that was cloned or slept: what it has of time and of chance
 // is another's, or old.

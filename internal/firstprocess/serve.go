@@ -8,11 +8,16 @@ import (
 	"io"
 	"net"
 	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
 	"sync"
 	"unsafe"
 
 	"golang.org/x/sys/unix"
 
+	"domicile/internal/agent/wire"
+	"domicile/internal/beneath"
 	"domicile/internal/callhome"
 	"domicile/internal/channel"
 	"domicile/internal/layer"
@@ -41,6 +46,10 @@ func (s *server) serve() error {
 }
 
 func (s *server) handle(ctx context.Context, to string, stream net.Conn) {
+	if id, is := strings.CutPrefix(to, channel.ToAgent+" "); is {
+		s.toAgent(ctx, id, stream)
+		return
+	}
 	switch to {
 	case channel.ToEngine:
 		engine, err := net.Dial("unix", engineSocket)
@@ -92,6 +101,24 @@ func (s *server) handle(ctx context.Context, to string, stream net.Conn) {
 	case channel.ToOff:
 		halt()
 	}
+}
+
+// anID is what ids of workspaces look like: they become names of folders.
+var anID = regexp.MustCompile(`^[a-z][0-9]{1,18}$`)
+
+// toAgent leads to the agent of a workspace's container. What the container has put in the place of
+// its socket is not followed.
+func (s *server) toAgent(ctx context.Context, id string, stream net.Conn) {
+	if !anID.MatchString(id) {
+		return
+	}
+	agent, err := beneath.Dial(ctx, filepath.Join(channel.AgentFolder, id), filepath.Base(wire.SocketPath))
+	if err != nil {
+		return // it is not there yet: who asks sees the end
+	}
+	stop := context.AfterFunc(ctx, func() { agent.Close() })
+	defer stop()
+	splice(stream, agent)
 }
 
 // mostParts bounds the parts of a layer, in bytes.

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"io"
@@ -27,8 +28,49 @@ func (s *Site) Connect(ctx context.Context, workspace string) (net.Conn, error) 
 	if shares {
 		return dialShared(ctx, s.socketFolder(workspace), filepath.Base(wire.SocketPath))
 	}
-	return s.bridge(ctx, workspace)
+	if s.o.Agent == nil {
+		return s.bridge(ctx, workspace)
+	}
+	conn, err := s.greeted(ctx, workspace)
+	if err == nil {
+		return conn, nil
+	}
+	there, inspectErr := s.api.ContainerInspect(ctx, s.name(workspace))
+	if inspectErr == nil && there.Config.Labels[labelAgentFolder] == "" { // it was made by an earlier version
+		return s.bridge(ctx, workspace)
+	}
+	return nil, notListening(err)
 }
+
+// greeted opens a stream to an agent that greets: nobody else says whether there is one.
+func (s *Site) greeted(ctx context.Context, workspace string) (net.Conn, error) {
+	conn, err := s.o.Agent(ctx, workspace)
+	if err != nil {
+		return nil, err
+	}
+	stop := context.AfterFunc(ctx, func() { conn.Close() })
+	defer stop()
+	first := make([]byte, 1)
+	_ = conn.SetReadDeadline(time.Now().Add(greetLimit))
+	if _, err := io.ReadFull(conn, first); err != nil {
+		conn.Close()
+		return nil, err
+	}
+	_ = conn.SetReadDeadline(time.Time{})
+	return &begun{Conn: conn, rest: io.MultiReader(bytes.NewReader(first), conn)}, nil
+}
+
+// greetLimit bounds how long an agent takes to greet.
+const greetLimit = 20 * time.Second
+
+// begun is a stream of which something was read already.
+type begun struct {
+	net.Conn
+	rest io.Reader
+}
+
+// Read reads what was read already, and then the stream.
+func (b *begun) Read(p []byte) (int, error) { return b.rest.Read(p) }
 
 // agentAnswers tells whether an agent greets, as an SSH server does unasked.
 func (s *Site) agentAnswers(ctx context.Context, workspace string) bool {

@@ -37,6 +37,7 @@ const (
 	labelWorkspace    = "domicile.workspace"
 	labelDigest       = "domicile.digest"
 	labelBeside       = "domicile.agent-beside" // the agent is started beside the image's own command
+	labelAgentFolder  = "domicile.agent-folder" // the agent listens in a folder of its engine's host
 	labelGuests       = "domicile.guests"       // a helper: its agent serves its workspace's network
 	labelImage        = "domicile.image"        // an image that was built here, with its recipe's digest
 	labelAgent        = "domicile.agent"        // the volume of an agent, with its digest
@@ -73,6 +74,9 @@ type Options struct {
 	// MayAsk judges the host of a registry before the engine is told to pull from it; nil:
 	// every host may be asked.
 	MayAsk func(ctx context.Context, host string) error
+	// Agent opens a stream to the agent of a workspace, by the socket in its folder of the engine's
+	// host (channel.AgentFolder), which containers that are made have; nil: there is no such way.
+	Agent func(ctx context.Context, workspace string) (net.Conn, error)
 	// Fetch brings an image that was asked for through a door, and was judged; nil: the engine
 	// pulls it.
 	Fetch func(ctx context.Context, image judge.Image, progress func(line string)) error
@@ -265,7 +269,7 @@ func (s *Site) name(workspace string) string { return "domicile-" + s.o.Installa
 // labels are those of everything that is made for a workspace. All of Domicile's own are
 // set: a container has the labels of its image too, and those are somebody else's word.
 func (s *Site) labels(workspace string) map[string]string {
-	return map[string]string{labelInstallation: s.o.Installation, labelWorkspace: workspace, labelDigest: "", labelBeside: "", labelGuests: "", labelService: "", labelSnapshot: "", labelVolumes: "",
+	return map[string]string{labelInstallation: s.o.Installation, labelWorkspace: workspace, labelDigest: "", labelBeside: "", labelGuests: "", labelAgentFolder: "", labelService: "", labelSnapshot: "", labelVolumes: "",
 		labelImage: "", labelAgent: "", labelHooks: "", labelFolder: "", door.Label: ""}
 }
 

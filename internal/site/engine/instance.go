@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"fmt"
+	"path"
 	"slices"
 	"strings"
 	"syscall"
@@ -16,6 +17,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"domicile/internal/agent/wire"
+	"domicile/internal/channel"
 	"domicile/internal/fault"
 	"domicile/internal/plan"
 	"domicile/internal/site"
@@ -143,6 +145,11 @@ func (s *Site) create(ctx context.Context, workspace string, c plan.Container) e
 			return fmt.Errorf("make the folder of the agent's socket: %w", err)
 		}
 		host.Mounts = append(host.Mounts, mount.Mount{Type: mount.TypeBind, Source: s.socketFolder(workspace), Target: wire.SocketFolder})
+	}
+	if s.o.Agent != nil {
+		config.Labels[labelAgentFolder] = "true"
+		// The engine makes the folder, also anew where its machine has booted.
+		host.Binds = append(host.Binds, path.Join(channel.AgentFolder, workspace)+":"+wire.SocketFolder)
 	}
 	if !local && c.SourceFolder != "" {
 		return fault.New("not-this-host", "use a git address", "the engine is on another machine than the folder %s", c.SourceFolder)

@@ -71,7 +71,7 @@ func (s *Site) takeIn(ctx context.Context, images *engine.Site, most int64, work
 			return nil, err
 		}
 		return &bounded{Conn: conn, most: most}, nil
-	})
+	}, nil)
 	if err != nil {
 		return err
 	}

@@ -56,7 +56,7 @@ func (s *Site) place(ctx context.Context, workspace string, c plan.Container, be
 	shape := s.shape(c, host)
 	shape.Base = strings.Join(base, " ")
 	err = s.o.Maker.Ensure(ctx, workspace, shape, func(ctx context.Context, dial func(context.Context) (net.Conn, error)) error {
-		e, err := s.newEngine("a machine that becomes a template", dial)
+		e, err := s.newEngine("a machine that becomes a template", dial, nil)
 		if err == nil {
 			err = e.Prepare(ctx)
 		}

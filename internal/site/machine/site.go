@@ -137,6 +137,11 @@ func (s *Site) engine(workspace string) (*engine.Site, error) {
 			return nil, err
 		}
 		return &bounded{Conn: conn}, nil
+	}, func(ctx context.Context, id string) (net.Conn, error) {
+		if err := JudgeID(id); err != nil {
+			return nil, err
+		}
+		return s.o.Maker.Dial(ctx, workspace, channel.ToAgent+" "+id)
 	})
 	if err == nil {
 		s.engines[workspace] = e
@@ -144,9 +149,9 @@ func (s *Site) engine(workspace string) (*engine.Site, error) {
 	return e, err
 }
 
-func (s *Site) newEngine(name string, dial func(ctx context.Context) (net.Conn, error)) (*engine.Site, error) {
+func (s *Site) newEngine(name string, dial func(ctx context.Context) (net.Conn, error), agent func(ctx context.Context, id string) (net.Conn, error)) (*engine.Site, error) {
 	o := s.o.Engine
-	o.Name, o.Dial = name, dial
+	o.Name, o.Dial, o.Agent = name, dial, agent
 	var e *engine.Site
 	o.Fetch = func(ctx context.Context, image judge.Image, progress func(string)) error {
 		return s.fetch(ctx, e, image, progress)
