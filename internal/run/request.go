@@ -194,6 +194,15 @@ func (r *Runner) Start(ctx context.Context, account int64, name string) (records
 		if w.State == records.Ready {
 			return nil, fault.New("running-already", "", "the workspace %s is running already", name)
 		}
+		if w.Parent != nil {
+			parent, err := db.Workspace(ctx, *w.Parent)
+			if err != nil {
+				return nil, err
+			}
+			if parent.State != records.Ready {
+				return nil, fault.New("not-ready", "start that: domicile start "+parent.Name, "the workspace %s is not running, and its helpers run beside it", parent.Name)
+			}
+		}
 		if err := r.mayRun(ctx, db, w.Site, w.ID); err != nil {
 			return nil, err
 		}

@@ -56,6 +56,9 @@ s = socket.create_connection((\"mate\", 7000)); print(s.recv(9).decode())"; ssh 
 	// Stopped and started with the workspace, and known again after it.
 	require.Equal(t, 0, skipper.domicile(t, "stop", "helped").status)
 	assert.Equal(t, client.WorkspaceStateStopped, skipper.workspace(t, "helped.mate").State)
+	alone := skipper.domicile(t, "start", "helped.mate")
+	assert.Equal(t, 1, alone.status)
+	assert.Contains(t, alone.err, "the workspace helped is not running, and its helpers run beside it")
 	require.Equal(t, 0, skipper.domicile(t, "start", "helped").status)
 	assert.Equal(t, "mate", skipper.inside(t, "helped", "ssh mate hostname"))
 	// Another workspace does not reach them.

@@ -4,12 +4,14 @@ import (
 	"archive/tar"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"maps"
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/docker/docker/api/types/container"
 	"github.com/docker/docker/api/types/filters"
@@ -77,7 +79,7 @@ func (s *Site) saveEach(ctx context.Context, from *Site, workspace, snapshot str
 		service := c.Labels[labelService]
 		bytes, err := save(c, service)
 		if err != nil {
-			return site.Saved{}, err
+			return site.Saved{}, errors.Join(err, s.RemoveSaved(context.WithoutCancel(ctx), snapshot))
 		}
 		saved.Images[service] = s.snapshotTag(snapshot, service)
 		saved.Bytes += bytes
@@ -157,13 +159,23 @@ func (s *Site) saveOne(ctx context.Context, c container.Summary, snapshot, servi
 			return 0, fmt.Errorf("copy %s: %w", place, err)
 		}
 	}
-	whole, err := s.commit(ctx, carrier.ID, s.snapshotTag(snapshot, service), labels)
+	// An engine goes on with it when nobody waits any more, and would have made it when what there is
+	// of the snapshot was removed.
+	waited, done := context.WithTimeout(context.WithoutCancel(ctx), commitLimit)
+	defer done()
+	whole, err := s.commit(waited, carrier.ID, s.snapshotTag(snapshot, service), labels)
+	if err == nil {
+		err = ctx.Err()
+	}
 	if err != nil {
 		return 0, err
 	}
 	after, err := s.api.ImageInspect(ctx, whole.ID)
 	return after.Size - before.Size, err
 }
+
+// commitLimit bounds how long an engine takes to make an image of a container's files.
+const commitLimit = 10 * time.Minute
 
 // commit makes an image of a container's files. Some engines want to be told its settings.
 func (s *Site) commit(ctx context.Context, id, reference string, labels []string) (container.CommitResponse, error) {
