@@ -79,7 +79,7 @@ func (s *Site) saveEach(ctx context.Context, from *Site, workspace, snapshot str
 		service := c.Labels[labelService]
 		bytes, err := save(c, service)
 		if err != nil {
-			return site.Saved{}, errors.Join(err, s.RemoveSaved(context.WithoutCancel(ctx), snapshot))
+			return site.Saved{}, err
 		}
 		saved.Images[service] = s.snapshotTag(snapshot, service)
 		saved.Bytes += bytes
@@ -141,7 +141,7 @@ func (s *Site) saveOne(ctx context.Context, c container.Summary, snapshot, servi
 		return 0, err
 	}
 	labels := []string{fmt.Sprintf("LABEL %s=%s", labelSnapshot, s.snapshotLabel(snapshot)), fmt.Sprintf("LABEL %s=%q", labelVolumes, said)}
-	files, err := s.commit(ctx, c.ID, "", labels)
+	files, err := s.commit(ctx, c.ID, labels)
 	if err != nil {
 		return 0, err
 	}
@@ -159,16 +159,17 @@ func (s *Site) saveOne(ctx context.Context, c container.Summary, snapshot, servi
 			return 0, fmt.Errorf("copy %s: %w", place, err)
 		}
 	}
-	// An engine goes on with it when nobody waits any more, and would have made it when what there is
-	// of the snapshot was removed.
+	// An engine goes on with it when nobody waits any more. It gets its name only while the snapshot is
+	// wanted: by then, what there is of it may have been removed, or made anew by somebody else.
 	waited, done := context.WithTimeout(context.WithoutCancel(ctx), commitLimit)
 	defer done()
-	whole, err := s.commit(waited, carrier.ID, s.snapshotTag(snapshot, service), labels)
-	if err == nil {
-		err = ctx.Err()
-	}
+	whole, err := s.commit(waited, carrier.ID, labels)
 	if err != nil {
 		return 0, err
+	}
+	if err := s.api.ImageTag(ctx, whole.ID, s.snapshotTag(snapshot, service)); err != nil {
+		_, removeErr := s.api.ImageRemove(waited, whole.ID, image.RemoveOptions{})
+		return 0, errors.Join(err, removeErr)
 	}
 	after, err := s.api.ImageInspect(ctx, whole.ID)
 	return after.Size - before.Size, err
@@ -178,12 +179,12 @@ func (s *Site) saveOne(ctx context.Context, c container.Summary, snapshot, servi
 const commitLimit = 10 * time.Minute
 
 // commit makes an image of a container's files. Some engines want to be told its settings.
-func (s *Site) commit(ctx context.Context, id, reference string, labels []string) (container.CommitResponse, error) {
+func (s *Site) commit(ctx context.Context, id string, labels []string) (container.CommitResponse, error) {
 	there, err := s.api.ContainerInspect(ctx, id)
 	if err != nil {
 		return container.CommitResponse{}, err
 	}
-	return s.api.ContainerCommit(ctx, id, container.CommitOptions{Reference: reference, Changes: labels, Pause: false, Config: there.Config})
+	return s.api.ContainerCommit(ctx, id, container.CommitOptions{Changes: labels, Pause: false, Config: there.Config})
 }
 
 // declaredBy are the places that an image declares to be volumes.
