@@ -12,6 +12,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"domicile/internal/fault"
 )
 
 // A machine has one session at a time. Where several services of one host use the machine, who has
@@ -20,8 +22,8 @@ import (
 // lendLimit bounds how long a borrower takes to say what it wants, and the machine to open it.
 const lendLimit = 10 * time.Second
 
-// Lend lets whoever may connect to a socket open streams of a session, until it is closed. What
-// an earlier one left at the socket's place is replaced.
+// Lend lets whoever may connect to a socket open streams of a session, until that is over or it is
+// closed. What an earlier one left at the socket's place is replaced.
 func Lend(socket string, line *Line) (io.Closer, error) {
 	if err := os.Remove(socket); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("lend the session with a machine: %w", err)
@@ -31,10 +33,19 @@ func Lend(socket string, line *Line) (io.Closer, error) {
 		return nil, fmt.Errorf("lend the session with a machine: %w", err)
 	}
 	listener.SetUnlinkOnClose(false) // another service may lend there by then
-	if err := os.Chmod(socket, 0o600); err != nil {
+	own, err := os.Lstat(socket)
+	if err == nil {
+		err = os.Chmod(socket, 0o600)
+	}
+	if err != nil {
 		listener.Close()
 		return nil, fmt.Errorf("lend the session with a machine: %w", err)
 	}
+	l := &lender{Listener: listener, socket: socket, own: own}
+	go func() {
+		<-line.Over()
+		l.Close()
+	}()
 	go func() {
 		for {
 			borrower, err := listener.Accept()
@@ -44,7 +55,26 @@ func Lend(socket string, line *Line) (io.Closer, error) {
 			go lend(borrower, line)
 		}
 	}()
-	return listener, nil
+	return l, nil
+}
+
+// lender lends until it is closed.
+type lender struct {
+	net.Listener
+	socket string
+	own    fs.FileInfo // of the socket that it made
+	once   sync.Once
+}
+
+// Close ends it, and takes its socket away, unless another one lends there by now.
+func (l *lender) Close() (err error) {
+	l.once.Do(func() {
+		err = l.Listener.Close()
+		if now, statErr := os.Lstat(l.socket); statErr == nil && os.SameFile(now, l.own) {
+			_ = os.Remove(l.socket) // one that stays is refused, and replaced
+		}
+	})
+	return err
 }
 
 func lend(borrower net.Conn, line *Line) {
@@ -82,11 +112,16 @@ type Borrowed struct{ Socket string }
 func (b Borrowed) Dial(ctx context.Context, to string) (net.Conn, error) {
 	conn, err := (&net.Dialer{}).DialContext(ctx, "unix", b.Socket)
 	if err != nil {
-		return nil, fmt.Errorf("borrow the session with a machine: %w", err)
+		return nil, notLent(err)
 	}
 	if _, err := io.WriteString(conn, to+"\n"); err != nil {
 		conn.Close()
-		return nil, fmt.Errorf("borrow the session with a machine: %w", err)
+		return nil, notLent(err)
 	}
 	return conn, nil
+}
+
+// notLent is the end of another service that had the session, or of the session: both pass.
+func notLent(err error) error {
+	return fault.Transient(err, "machine-silent", "", "the service that has the session with the machine does not lend it")
 }

@@ -78,14 +78,7 @@ func (l *Lines) lend(token string, line *channel.Line) {
 	if l.folder == "" || os.MkdirAll(l.folder, 0o700) != nil {
 		return
 	}
-	lends, err := channel.Lend(l.socket(token), line)
-	if err != nil {
-		return
-	}
-	go func() {
-		<-line.Over()
-		lends.Close()
-	}()
+	_, _ = channel.Lend(l.socket(token), line)
 }
 
 // socket is where the session with the instance of an order is lent.

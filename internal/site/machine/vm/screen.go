@@ -63,7 +63,7 @@ const mostPicture = 32 << 20
 
 // Picture is what the screen of a machine shows.
 func (m *Maker) Picture(ctx context.Context, id string) (picture []byte, err error) {
-	return picture, m.turns.Take(ctx, "picture of "+id, func() error {
+	err = m.turns.Take(ctx, "picture of "+id, func() error {
 		folder, r, err := m.watched(id)
 		if err != nil {
 			return err
@@ -92,6 +92,7 @@ func (m *Maker) Picture(ctx context.Context, id string) (picture []byte, err err
 		picture, err = readPicture(f, r.Shape.Screen)
 		return err
 	})
+	return picture, err
 }
 
 // readPicture reads what a machine's process wrote, and judges it: a picture that is no larger
