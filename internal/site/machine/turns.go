@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -59,12 +60,34 @@ func (t *Turns) Take(ctx context.Context, name string, do func() error) error {
 	if err := os.MkdirAll(t.Folder, 0o700); err != nil {
 		return fmt.Errorf("make the folder of turns: %w", err)
 	}
-	lock := flock.New(filepath.Join(t.Folder, fileOf(name)), flock.SetPermissions(0o600))
-	if _, err := lock.TryLockContext(ctx, turnEvery); err != nil {
+	done, err := take(ctx, filepath.Join(t.Folder, fileOf(name)))
+	if err != nil {
 		return fmt.Errorf("wait for the turn of %s: %w", name, err)
 	}
-	defer lock.Close()
+	defer done()
 	return do()
+}
+
+// take takes a file's lock. Who has it takes the file away at the end, so that none stays of a name
+// that nobody wants: who gets the lock of a file that is not there any more begins again.
+func take(ctx context.Context, file string) (done func(), err error) {
+	for {
+		lock := flock.New(file, flock.SetPermissions(0o600))
+		if _, err := lock.TryLockContext(ctx, turnEvery); err != nil {
+			return nil, errors.Join(err, lock.Close())
+		}
+		mine, err := lock.Stat()
+		if err != nil {
+			return nil, errors.Join(err, lock.Close())
+		}
+		if now, err := os.Lstat(file); err == nil && os.SameFile(mine, now) {
+			return func() {
+				_ = os.Remove(file) // one that stays is taken as it is
+				lock.Close()
+			}, nil
+		}
+		lock.Close()
+	}
 }
 
 // turnEvery is how often it is looked whether another process has ended its turn.

@@ -2,6 +2,7 @@ package machine
 
 import (
 	"context"
+	"os"
 	"path/filepath"
 	"runtime"
 	"sync"
@@ -66,4 +67,7 @@ func TestTurnsOfSeveralServices(t *testing.T) {
 	outside, err := filepath.Glob(filepath.Join(filepath.Dir(folder), "*"))
 	require.NoError(t, err)
 	assert.Equal(t, []string{folder}, outside, "a name is no path")
+	left, err := os.ReadDir(folder)
+	require.NoError(t, err)
+	assert.Empty(t, left, "nothing stays of a name that nobody wants")
 }
