@@ -1,6 +1,15 @@
 package channel
 
-import "time"
+import (
+	"regexp"
+	"time"
+)
+
+// anID is what ids of workspaces look like.
+var anID = regexp.MustCompile(`^[a-z][0-9]{1,18}$`)
+
+// IsID tells whether a text may be the id of a workspace: they become names of folders, and tags.
+func IsID(text string) bool { return anID.MatchString(text) }
 
 // The words that a machine understands, with which streams are opened.
 const (

@@ -9,7 +9,6 @@ import (
 	"net"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strings"
 	"sync"
 	"unsafe"
@@ -103,13 +102,10 @@ func (s *server) handle(ctx context.Context, to string, stream net.Conn) {
 	}
 }
 
-// anID is what ids of workspaces look like: they become names of folders.
-var anID = regexp.MustCompile(`^[a-z][0-9]{1,18}$`)
-
 // toAgent leads to the agent of a workspace's container. What the container has put in the place of
 // its socket is not followed.
 func (s *server) toAgent(ctx context.Context, id string, stream net.Conn) {
-	if !anID.MatchString(id) {
+	if !channel.IsID(id) {
 		return
 	}
 	agent, err := beneath.Dial(ctx, filepath.Join(channel.AgentFolder, id), filepath.Base(wire.SocketPath))

@@ -49,6 +49,9 @@ func (s *Site) machineOf(ctx context.Context, id string) (m Machine, found bool,
 
 // ensureHelper makes a helper in the machine of its workspace.
 func (s *Site) ensureHelper(ctx context.Context, id string, judged plan.Judged[plan.Container]) error {
+	if err := JudgeID(id); err != nil {
+		return err
+	}
 	c := judged.Value()
 	e, err := s.awake(ctx, c.HelperOf)
 	if fault.Code(err) == "machine-gone" {

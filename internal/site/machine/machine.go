@@ -8,9 +8,9 @@ import (
 	"context"
 	"errors"
 	"net"
-	"regexp"
 	"time"
 
+	"domicile/internal/channel"
 	"domicile/internal/fault"
 	"domicile/internal/plan"
 )
@@ -80,12 +80,9 @@ type Prepare func(ctx context.Context, dial func(ctx context.Context) (net.Conn,
 // ErrForgets is answered by a maker that keeps no memory of machines.
 var ErrForgets = errors.New("no memory of machines is kept here")
 
-// known is what ids look like: they become names of folders, and tags.
-var known = regexp.MustCompile(`^[a-z][0-9]{1,18}$`)
-
 // JudgeID refuses what is the id of no workspace.
 func JudgeID(id string) error {
-	if !known.MatchString(id) {
+	if !channel.IsID(id) {
 		return fault.New("bad-id", "", "%q is the id of no workspace", id)
 	}
 	return nil

@@ -3,6 +3,7 @@ package machine
 import (
 	"context"
 	"encoding/json"
+	"maps"
 	"math"
 	"net"
 	"path/filepath"
@@ -361,6 +362,7 @@ func (s *Site) Remove(ctx context.Context, workspace string) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	delete(s.engines, workspace)
+	maps.DeleteFunc(s.homes, func(_, machine string) bool { return machine == workspace })
 	return nil
 }
 
