@@ -17,7 +17,7 @@ import (
 
 var screenCommand = command{
 	name: "screen", args: "NAME (-png FILE | -at PORT)", summary: "Take a picture of a workspace's screen, or have a viewer on this machine show it",
-	example: "domicile screen quayboard -png board.png\ndomicile screen quayboard -at 5900",
+	example: "domicile screen pierboard -png board.png\ndomicile screen pierboard -at 5900",
 	takes:   []string{"NAME"},
 	setup: func(f *flag.FlagSet) action {
 		file := f.String("png", "", "the file that the picture is written to; - is the output")
@@ -95,8 +95,8 @@ func showScreen(ctx context.Context, t *terminal, c *client.Service, name string
 			defer context.AfterFunc(ctx, func() { shown.Close(); viewer.Close() })()
 			defer shown.Close()
 			var both sync.WaitGroup
-			both.Go(func() { _, _ = io.Copy(viewer, shown); viewer.Close() })
-			both.Go(func() { _, _ = io.Copy(shown, viewer); shown.Close() })
+			both.Go(func() { pass(viewer, shown); viewer.Close() })
+			both.Go(func() { pass(shown, viewer); shown.Close() })
 			both.Wait()
 		})
 	}

@@ -5,6 +5,8 @@ import (
 	"net"
 	"sync"
 
+	lru "github.com/hashicorp/golang-lru/v2"
+
 	"domicile/internal/agentlink"
 	"domicile/internal/plan"
 	"domicile/internal/records"
@@ -13,9 +15,12 @@ import (
 // doorways are the doors that this service holds open.
 type doorways struct {
 	mu   sync.Mutex
-	open map[int64]chan struct{} // by workspace; closed once it is known whether the door is open
-	said map[int64]string        // what was wrong with it last
+	open map[int64]chan struct{}   // by workspace; closed once it is known whether the door is open
+	said *lru.Cache[int64, string] // what was wrong with it last
 }
+
+// mostSaid is of how many doors it is remembered what was wrong with them.
+const mostSaid = 1000
 
 // noDoor is that of a workspace that has none: nobody waits for it.
 var noDoor = func() chan struct{} { c := make(chan struct{}); close(c); return c }()
@@ -33,7 +38,8 @@ func (r *Runner) openDoor(s place, w records.Workspace, p *plan.Plan) <-chan str
 		return known
 	}
 	if d.open == nil {
-		d.open, d.said = map[int64]chan struct{}{}, map[int64]string{}
+		d.open = map[int64]chan struct{}{}
+		d.said, _ = lru.New[int64, string](mostSaid) // which fails for sizes below 1 alone
 	}
 	known := make(chan struct{})
 	d.open[w.ID] = known
@@ -45,11 +51,11 @@ func (r *Runner) openDoor(s place, w records.Workspace, p *plan.Plan) <-chan str
 		defer d.mu.Unlock()
 		delete(d.open, w.ID)
 		if err == nil || r.serving.Err() != nil {
-			delete(d.said, w.ID)
+			d.said.Remove(w.ID)
 			return
 		}
-		if text := err.Error(); d.said[w.ID] != text { // it is tried again and again
-			d.said[w.ID] = text
+		if before, _ := d.said.Get(w.ID); before != err.Error() { // it is tried again and again
+			d.said.Add(w.ID, err.Error())
 			r.o.Log.Warn("hold the door of a workspace open", "workspace", w.Name, "error", err)
 		}
 	}()

@@ -17,6 +17,15 @@ import (
 
 // EnsureImage inspects the image and pulls it where it is not there.
 func (s *Site) EnsureImage(ctx context.Context, image judge.Image, progress func(string)) (site.Image, error) {
+	return s.ensureImage(ctx, image, s.registryAuth, progress)
+}
+
+// EnsurePublic is EnsureImage for what anybody may pull: no credentials are shown to the registry.
+func (s *Site) EnsurePublic(ctx context.Context, image judge.Image, progress func(string)) (site.Image, error) {
+	return s.ensureImage(ctx, image, func(context.Context, string) (string, error) { return "", nil }, progress)
+}
+
+func (s *Site) ensureImage(ctx context.Context, image judge.Image, credentials func(ctx context.Context, reference string) (string, error), progress func(string)) (site.Image, error) {
 	reference := image.Name()
 	found, err := s.inspectImage(ctx, s.local(reference))
 	if err == nil || !isNotFound(err) {
@@ -30,7 +39,7 @@ func (s *Site) EnsureImage(ctx context.Context, image judge.Image, progress func
 			return found, err
 		}
 	}
-	auth, err := s.registryAuth(ctx, reference)
+	auth, err := credentials(ctx, reference)
 	if err != nil {
 		return site.Image{}, err
 	}

@@ -174,7 +174,7 @@ func (s *Site) fetch(ctx context.Context, e *engine.Site, image judge.Image, pro
 	if err != nil {
 		return err
 	}
-	if _, err := images.EnsureImage(ctx, image, progress); err != nil {
+	if _, err := images.EnsurePublic(ctx, image, progress); err != nil {
 		return err
 	}
 	if err := s.bring(site.Telling(ctx, progress), e, image.Name()); err != nil {
