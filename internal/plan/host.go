@@ -37,6 +37,9 @@ type Lacks struct {
 	Folders  bool // folders of the service's host in a workspace
 }
 
+// chooseMachines is what to do where a site has no machines.
+const chooseMachines = "choose a site with machines (docs/machines.md), or take it out"
+
 // able refuses what the site cannot do, before anything is made.
 func (p *Plan) able(h Host, mounts bool, r *written) {
 	lacks := func(property, what string) {
@@ -49,10 +52,10 @@ func (p *Plan) able(h Host, mounts bool, r *written) {
 		lacks("/customizations/domicile/engine", "has no door for a workspace to make helpers by")
 	}
 	if h.Lacks.Screens && p.Domicile != nil && p.Domicile.Screen != "" {
-		lacks("/customizations/domicile/screen", "gives no workspace a screen")
+		r.RefuseFor(chooseMachines, r.place("/customizations/domicile/screen"), "the site %s gives no workspace a screen", h.Site)
 	}
 	if p.Domicile != nil && p.Domicile.Place == definition.OwnMachine && h.Site != "" && !h.Alone {
-		r.RefuseFor("choose a site with machines (docs/machines.md), or take it out", r.place("/customizations/domicile/place"), "the site %s gives no workspace a machine of its own", h.Site)
+		r.RefuseFor(chooseMachines, r.place("/customizations/domicile/place"), "the site %s gives no workspace a machine of its own", h.Site)
 	}
 	if h.Lacks.Folders && mounts {
 		r.RefuseFor("leave -mount out", "", "the site %s has not the files of the service's host: no folder can be mounted in place", h.Site)
