@@ -162,6 +162,27 @@ func (c *execution) join(ctx context.Context) error {
 	return err
 }
 
+// partFrom has a workspace that runs know its helpers anew, of which one was removed.
+func (c *execution) partFrom(ctx context.Context, workspace int64) error {
+	parent, err := c.o.Store.Workspace(ctx, workspace)
+	if errors.Is(err, records.ErrNotFound) || err == nil && parent.State != records.Ready {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	link, err := c.Reach(ctx, parent)
+	if err != nil {
+		return err
+	}
+	defer link.Close()
+	on, err := connect(ctx, c.o.Store.Queries, c.at, parent, nil)
+	if err != nil {
+		return err
+	}
+	return c.tellHelpers(ctx, link.Quiet(), parent.SiteID(), on)
+}
+
 // joined are helpers that are on their workspace's network.
 type joined struct {
 	names     []string

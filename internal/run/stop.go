@@ -90,5 +90,10 @@ func (c *execution) remove(ctx context.Context, id string) error {
 	if err := c.removeWhereItWas(ctx, id); err != nil {
 		return err
 	}
+	if c.workspace.Parent != nil {
+		if err := c.partFrom(ctx, *c.workspace.Parent); err != nil && ctx.Err() == nil {
+			c.log.say("its workspace still knows its name: " + err.Error())
+		}
+	}
 	return c.o.Source.Forget(id)
 }

@@ -72,6 +72,8 @@ s = socket.create_connection((\"mate\", 7000)); print(s.recv(9).decode())"; ssh 
 	}
 	require.Equal(t, 0, skipper.domicile(t, "remove", "helped.tools", "-yes").status)
 	assert.NotEqual(t, 0, skipper.domicile(t, "run", "helped", "--", "ssh", "-o", "ConnectTimeout=3", "tools", "true").status)
+	known := skipper.inside(t, "helped", "cat /etc/ssh/ssh_config.d/domicile-helpers.conf")
+	assert.Contains(t, known, "Host mate\n", "what was removed is known no more")
 	skipper.remove(t, "stranger")
 	skipper.remove(t, "helped")
 	assert.Empty(t, objects(t), "the helpers go with their workspace")

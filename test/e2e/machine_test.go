@@ -106,6 +106,7 @@ func TestAMachineOfItsOwn(t *testing.T) {
 	require.Equal(t, 0, skipper.domicile(t, "start", "sailing").status)
 	assert.Equal(t, "mate", skipper.inside(t, "sailing", "ssh mate hostname"), "it is known again")
 	require.Equal(t, 0, skipper.domicile(t, "remove", "sailing.mate", "-yes").status)
+	assert.NotContains(t, skipper.inside(t, "sailing", "cat /etc/hosts"), "mate", "its name is gone with it")
 
 	skipper.remove(t, "sailing-too")
 

@@ -1,12 +1,35 @@
 import { useEffect, useRef, useState } from "react";
 import { Link, useParams } from "react-router";
+import { useQuery } from "@tanstack/react-query";
 import { Camera } from "lucide-react";
 import RFB from "@novnc/novnc";
+import { api } from "../api/client";
 import { AsCommand } from "../frame/copy";
+import { Loading, TroubleNote } from "../frame/trouble";
 
-/** The screen of a workspace. Keys and the pointer go to it while it has the focus. */
+/** The screen of a workspace, or why there is none to see. */
 export default function ScreenPage() {
   const { name = "" } = useParams();
+  const workspace = useQuery({ queryKey: ["workspace", name], queryFn: () => api.workspace(name) });
+  if (workspace.isPending) return <Loading what={name} />;
+  if (!workspace.data) return <TroubleNote error={workspace.error} />;
+  if (workspace.data.screen && workspace.data.state === "ready") return <Shown name={name} />;
+  return (
+    <div className="py-16 text-center">
+      <title>{`${name}, screen – Domicile`}</title>
+      <h1 className="text-2xl font-semibold">
+        {workspace.data.screen ? `${name} is ${workspace.data.state}` : `${name} has no screen`}
+      </h1>
+      <p className="quiet mt-2">{workspace.data.screen ? "Its screen is seen while it runs." : 'Its definition asks for none: customizations.domicile.screen, such as "1280x800".'}</p>
+      <Link to={`/workspaces/${name}`} className="btn mt-6">
+        To {name}
+      </Link>
+    </div>
+  );
+}
+
+/** Keys and the pointer go to the screen while it has the focus. */
+function Shown({ name }: { name: string }) {
   const box = useRef<HTMLDivElement>(null);
   const [word, setWord] = useState("connecting");
   useEffect(() => {
