@@ -23,10 +23,13 @@ import (
 )
 
 // server serves the channel, over the serial ports and to the service that the machine calls.
-type server struct{ home *caller }
+type server struct {
+	home   *caller
+	agents string // the folder in which each container has one of its own
+}
 
 func newServer() *server {
-	s := &server{}
+	s := &server{agents: channel.AgentFolder}
 	s.home = &caller{handle: s.handle, again: make(chan struct{}, 1)}
 	return s
 }
@@ -108,7 +111,7 @@ func (s *server) toAgent(ctx context.Context, id string, stream net.Conn) {
 	if !channel.IsID(id) {
 		return
 	}
-	agent, err := beneath.Dial(ctx, filepath.Join(channel.AgentFolder, id), filepath.Base(wire.SocketPath))
+	agent, err := beneath.Dial(ctx, filepath.Join(s.agents, id), filepath.Base(wire.SocketPath))
 	if err != nil {
 		return // it is not there yet: who asks sees the end
 	}
