@@ -175,6 +175,8 @@ func (s *Server) channel(ctx context.Context, v *visitor, channel ssh.NewChannel
 		s.directUnix(channel)
 	case wire.Task:
 		s.task(channel)
+	case wire.Listening:
+		s.listening(ctx, channel)
 	case wire.Unpack:
 		s.unpack(channel)
 	default:

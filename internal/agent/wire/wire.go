@@ -39,7 +39,10 @@ const (
 	Task = "task@domicile" // TaskRequest; output, then an exit-status request
 	// Visit is opened by the agent for each who comes to a door that the service holds open.
 	Visit  = "visit@domicile"
-	Unpack = "unpack@domicile" // UnpackRequest; a tar archive in, on standard error what went wrong, exit-status
+	// Listening tells, until it is closed, at which ports programs listen: a line of JSON, a
+	// ListeningReport, at first and at each change.
+	Listening = "listening@domicile" // ListeningRequest
+	Unpack    = "unpack@domicile"    // UnpackRequest; a tar archive in, on standard error what went wrong, exit-status
 )
 
 // DoorRequest asks that whoever comes to a socket inside is brought to the service, as long as the
@@ -140,6 +143,33 @@ type TaskRequest struct {
 type UnpackRequest struct {
 	Target string `json:"target"`
 }
+
+// ListeningRequest asks for what listens.
+type ListeningRequest struct {
+	UDP bool `json:"udp,omitempty"` // datagram sockets too
+}
+
+// ListeningReport is all that listens at one moment.
+type ListeningReport struct {
+	Listeners []Listener `json:"listeners"`
+	// More tells that there are more than are told.
+	More bool `json:"more,omitempty"`
+}
+
+// Listener is a port at which programs wait for connections.
+type Listener struct {
+	Network   string   `json:"network"` // tcp or udp
+	Port      int      `json:"port"`
+	Addresses []string `json:"addresses"` // such as 127.0.0.1; 0.0.0.0 and :: are all
+	User      string   `json:"user,omitempty"`
+	// PID, Process and Command are those of who holds it; 0 and empty where that cannot be seen.
+	PID     int    `json:"pid,omitempty"`
+	Process string `json:"process,omitempty"`
+	Command string `json:"command,omitempty"`
+}
+
+// MostListeners is how many listeners a report tells of.
+const MostListeners = 2000
 
 // Terminal is a terminal that the agent keeps.
 type Terminal struct {

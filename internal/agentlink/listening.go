@@ -1,0 +1,99 @@
+package agentlink
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"io"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+	"unicode"
+
+	"domicile/internal/agent/wire"
+	"domicile/internal/fault"
+)
+
+const (
+	// longestReport bounds what an agent says of what listens, in bytes.
+	longestReport = 2 << 20
+	// reportsApart is how long nothing more is read after a report: whoever is root inside can send
+	// any number.
+	reportsApart = 200 * time.Millisecond
+	longestName  = 64  // of a user or a process, in characters
+	longestLine  = 300 // of a command, in characters
+)
+
+// Listening calls f with what listens inside, at first and at each change, until ctx ends or the
+// connection does. What the agent says is trusted in nothing but its form.
+func (l *Link) Listening(ctx context.Context, f func(wire.ListeningReport)) error {
+	channel, requests, err := l.open(ctx, wire.Listening, wire.ListeningRequest{UDP: true})
+	if err != nil {
+		return err
+	}
+	defer channel.Close()
+	stop := context.AfterFunc(ctx, func() { channel.Close() })
+	defer stop()
+	go func() {
+		for r := range requests {
+			if r.WantReply {
+				_ = r.Reply(false, nil)
+			}
+		}
+	}()
+	lines := bufio.NewScanner(channel)
+	lines.Buffer(make([]byte, 0, 4<<10), longestReport)
+	for lines.Scan() {
+		var report wire.ListeningReport
+		if err := json.Unmarshal(lines.Bytes(), &report); err != nil {
+			return fault.New("agent-unreachable", "stop and start the workspace", "what the workspace's agent says of its ports cannot be read: %v", err)
+		}
+		f(proper(report))
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(reportsApart):
+		}
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if err := lines.Err(); err != nil {
+		return fault.Transient(err, "agent-unreachable", "", "the connection to the workspace's agent broke")
+	}
+	return fault.Transient(io.ErrUnexpectedEOF, "agent-unreachable", "", "the connection to the workspace's agent broke")
+}
+
+// proper leaves out what cannot be, and cuts what is too long.
+func proper(r wire.ListeningReport) wire.ListeningReport {
+	if len(r.Listeners) > wire.MostListeners {
+		r.Listeners, r.More = r.Listeners[:wire.MostListeners], true
+	}
+	r.Listeners = slices.DeleteFunc(r.Listeners, func(x wire.Listener) bool {
+		return x.Port < 1 || x.Port > 65535 || x.Network != "tcp" && x.Network != "udp"
+	})
+	for i := range r.Listeners {
+		x := &r.Listeners[i]
+		x.Addresses = slices.DeleteFunc(x.Addresses, func(a string) bool {
+			_, err := netip.ParseAddr(a)
+			return err != nil
+		})
+		x.User, x.Process, x.Command = shown(x.User, longestName), shown(x.Process, longestName), shown(x.Command, longestLine)
+	}
+	return r
+}
+
+// shown is a text that a terminal and a page can show as one line.
+func shown(s string, most int) string {
+	s = strings.Map(func(r rune) rune {
+		if !unicode.IsPrint(r) {
+			return ' '
+		}
+		return r
+	}, s)
+	if runes := []rune(s); len(runes) > most {
+		return string(runes[:most-1]) + "…"
+	}
+	return s
+}
