@@ -299,7 +299,7 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 	if reachedAt == "" {
 		reachedAt = sshAt.String()
 	}
-	a.api = api.New(api.Options{Store: a.store, Runner: a.runner, Gateway: a.gateway, Source: fetcher, Artifacts: artifacts, Registries: registries, Vault: vault, Hosts: hosts{keys.Hosts()}, Accounts: accounts{a.rented}, Templates: split(s.templates), Log: log, Version: version,
+	a.api = api.New(ctx, api.Options{Store: a.store, Runner: a.runner, Gateway: a.gateway, Source: fetcher, Artifacts: artifacts, Registries: registries, Vault: vault, Hosts: hosts{keys.Hosts()}, Accounts: accounts{a.rented}, Templates: split(s.templates), Log: log, Version: version,
 		SetupCode: a.code, SSH: reachedAt, HostKey: string(ssh.MarshalAuthorizedKey(hostKey.PublicKey())), Console: web.Handler(), MetricsToken: os.Getenv("DOMICILE_METRICS_TOKEN"), Apart: kept})
 	return nil
 }

@@ -3,8 +3,6 @@ package agentlink
 import (
 	"bytes"
 	"context"
-	"crypto/ed25519"
-	"crypto/rand"
 	"encoding/json"
 	"io"
 	"net"
@@ -18,98 +16,17 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"domicile/internal/agent/wire"
+	"domicile/internal/agentlink/linktest"
 	"domicile/internal/fault"
 )
 
-func signer(t *testing.T) ssh.Signer {
-	t.Helper()
-	_, key, err := ed25519.GenerateKey(rand.Reader)
-	require.NoError(t, err)
-	s, err := ssh.NewSignerFromKey(key)
-	require.NoError(t, err)
-	return s
-}
-
-// unhurried is an end of a pipe to which can be written before the other one reads: in SSH both
-// speak first.
-type unhurried struct {
-	net.Conn
-	out    chan []byte
-	closed context.Context
-	close  context.CancelFunc
-}
-
-func pipe() (near, far net.Conn) {
-	a, b := net.Pipe()
-	return hurry(a), hurry(b)
-}
-
-func hurry(c net.Conn) net.Conn {
-	u := unhurried{Conn: c, out: make(chan []byte, 4096)}
-	u.closed, u.close = context.WithCancel(context.Background())
-	go func() {
-		for {
-			select {
-			case p := <-u.out:
-				if _, err := c.Write(p); err != nil {
-					return
-				}
-			case <-u.closed.Done():
-				return
-			}
-		}
-	}()
-	return u
-}
-
-func (u unhurried) Write(p []byte) (int, error) {
-	select {
-	case u.out <- bytes.Clone(p):
-		return len(p), nil
-	case <-u.closed.Done():
-		return 0, net.ErrClosed
-	}
-}
-
-func (u unhurried) Close() error {
-	u.close()
-	return u.Conn.Close()
-}
-
-// agent is the other end of a stream: what root of a workspace may have put in the agent's
-// place. requests and channels answer what comes; nil: nothing is answered.
-type agent struct {
-	requests func(*ssh.Request)
-	channels func(ssh.NewChannel)
-}
+// agent is what root of a workspace may have put in the agent's place.
+type agent linktest.Agent
 
 // linked opens a link to an agent.
 func (a agent) linked(t *testing.T) *Link {
 	t.Helper()
-	near, far := pipe()
-	key := signer(t)
-	config := &ssh.ServerConfig{PublicKeyCallback: func(ssh.ConnMetadata, ssh.PublicKey) (*ssh.Permissions, error) { return nil, nil }}
-	config.AddHostKey(signer(t))
-	go func() {
-		_, channels, requests, err := ssh.NewServerConn(far, config)
-		if err != nil {
-			return
-		}
-		defer far.Close()
-		go func() {
-			for c := range channels {
-				if a.channels != nil {
-					a.channels(c)
-				}
-			}
-		}()
-		for r := range requests {
-			if a.requests != nil {
-				a.requests(r)
-			}
-		}
-	}()
-	l, err := Open(t.Context(), near, key)
+	l, err := Open(t.Context(), linktest.Agent(a).Stream(t), linktest.Signer(t))
 	require.NoError(t, err)
 	t.Cleanup(func() { l.Close() })
 	return l.Quiet()
@@ -121,7 +38,7 @@ func TestASilentAgent(t *testing.T) {
 		near, far := net.Pipe()
 		go func() { _, _ = io.Copy(io.Discard, far) }()
 		begun := time.Now()
-		_, err := Open(t.Context(), near, signer(t))
+		_, err := Open(t.Context(), near, linktest.Signer(t))
 		assert.Equal(t, "agent-unreachable", fault.Code(err), "%v", err)
 		assert.True(t, fault.IsTransient(err))
 		assert.Equal(t, handshakeLimit, time.Since(begun))
@@ -159,7 +76,7 @@ func TestWhatIsNoAgent(t *testing.T) {
 				_, _ = io.WriteString(far, says)
 				far.Close()
 			}()
-			_, err := Open(t.Context(), near, signer(t))
+			_, err := Open(t.Context(), near, linktest.Signer(t))
 			assert.Equal(t, "agent-unreachable", fault.Code(err), "%v", err)
 		})
 	}
@@ -167,17 +84,17 @@ func TestWhatIsNoAgent(t *testing.T) {
 
 // An agent that answers wrongly is told of as such, and nothing it says is taken for more.
 func TestABrokenAgent(t *testing.T) {
-	refusing := agent{requests: func(r *ssh.Request) { _ = r.Reply(false, nil) }, channels: func(c ssh.NewChannel) { _ = c.Reject(ssh.Prohibited, "no room") }}
+	refusing := agent{Requests: func(r *ssh.Request) { _ = r.Reply(false, nil) }, Channels: func(c ssh.NewChannel) { _ = c.Reject(ssh.Prohibited, "no room") }}
 	l := refusing.linked(t)
 	_, err := l.Hello(t.Context())
 	assert.Equal(t, "agent-refused", fault.Code(err))
 	assert.ErrorContains(t, l.Task(t.Context(), wire.TaskRequest{}, io.Discard), "no room")
 
-	nonsense := agent{requests: func(r *ssh.Request) { _ = r.Reply(true, []byte("{tide")) }}
+	nonsense := agent{Requests: func(r *ssh.Request) { _ = r.Reply(true, []byte("{tide")) }}
 	_, err = nonsense.linked(t).Hello(t.Context())
 	assert.ErrorContains(t, err, "read answer")
 
-	wrongUser := agent{requests: func(r *ssh.Request) {
+	wrongUser := agent{Requests: func(r *ssh.Request) {
 		b, _ := json.Marshal(wire.SessionReply{Error: "there is no user nobody-here"})
 		_ = r.Reply(true, b)
 	}}
@@ -188,7 +105,7 @@ func TestABrokenAgent(t *testing.T) {
 // A command's end is told as what it was; without an end the connection is what broke.
 func TestHowACommandEnds(t *testing.T) {
 	ends := func(finish func(ssh.Channel)) agent {
-		return agent{channels: func(c ssh.NewChannel) {
+		return agent{Channels: func(c ssh.NewChannel) {
 			channel, requests, err := c.Accept()
 			if err != nil {
 				return

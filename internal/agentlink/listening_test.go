@@ -18,7 +18,7 @@ import (
 
 // says is an agent that says this of what listens.
 func says(text string) agent {
-	return agent{channels: func(c ssh.NewChannel) {
+	return agent{Channels: func(c ssh.NewChannel) {
 		channel, requests, err := c.Accept()
 		if err != nil {
 			return
@@ -40,8 +40,10 @@ func TestWhatAnAgentSaysOfItsPorts(t *testing.T) {
 		"a program": {`{"listeners":[{"network":"tcp","port":8080,"addresses":["127.0.0.1","::"],"user":"root","process":"node","command":"node server.js"}]}`, func(t *testing.T, r wire.ListeningReport) {
 			assert.Equal(t, []wire.Listener{{Network: "tcp", Port: 8080, Addresses: []string{"127.0.0.1", "::"}, User: "root", Process: "node", Command: "node server.js"}}, r.Listeners)
 		}},
-		"ports that are none":     {`{"listeners":[{"network":"tcp","port":0},{"network":"tcp","port":70000},{"network":"tcp","port":-1},{"network":"ip","port":8}]}`, func(t *testing.T, r wire.ListeningReport) { assert.Empty(t, r.Listeners) }},
-		"addresses that are none": {`{"listeners":[{"network":"tcp","port":1,"addresses":["here","127.0.0.1","../x"]}]}`, func(t *testing.T, r wire.ListeningReport) { assert.Equal(t, []string{"127.0.0.1"}, r.Listeners[0].Addresses) }},
+		"ports that are none": {`{"listeners":[{"network":"tcp","port":0},{"network":"tcp","port":70000},{"network":"tcp","port":-1},{"network":"ip","port":8}]}`, func(t *testing.T, r wire.ListeningReport) { assert.Empty(t, r.Listeners) }},
+		"addresses that are none": {`{"listeners":[{"network":"tcp","port":1,"addresses":["here","127.0.0.1","../x"]}]}`, func(t *testing.T, r wire.ListeningReport) {
+			assert.Equal(t, []string{"127.0.0.1"}, r.Listeners[0].Addresses)
+		}},
 		"what steers a terminal": {`{"listeners":[{"network":"tcp","port":1,"process":"a\u001b]0;x\u0007","command":"` + strings.Repeat("x", 9000) + `"}]}`, func(t *testing.T, r wire.ListeningReport) {
 			assert.Equal(t, "a ]0;x ", r.Listeners[0].Process)
 			assert.Len(t, []rune(r.Listeners[0].Command), longestLine)
@@ -54,7 +56,7 @@ func TestWhatAnAgentSaysOfItsPorts(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			synctest.Test(t, func(t *testing.T) {
 				var got []wire.ListeningReport
-				err := says(c.said + "\n").linked(t).Listening(t.Context(), func(r wire.ListeningReport) { got = append(got, r) })
+				err := says(c.said+"\n").linked(t).Listening(t.Context(), func(r wire.ListeningReport) { got = append(got, r) })
 				assert.True(t, fault.IsTransient(err), "%v", err)
 				require.Len(t, got, 1)
 				c.check(t, got[0])

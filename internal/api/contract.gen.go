@@ -185,6 +185,24 @@ func (e LeftoverKind) Valid() bool {
 	}
 }
 
+// Defines values for ListenerNetwork.
+const (
+	Tcp ListenerNetwork = "tcp"
+	Udp ListenerNetwork = "udp"
+)
+
+// Valid indicates whether the value is a known member of the ListenerNetwork enum.
+func (e ListenerNetwork) Valid() bool {
+	switch e {
+	case Tcp:
+		return true
+	case Udp:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PortOnAutoForward.
 const (
 	Ignore          PortOnAutoForward = "ignore"
@@ -746,6 +764,22 @@ type Leftover struct {
 // LeftoverKind defines model for Leftover.Kind.
 type LeftoverKind string
 
+// Listener A program that waits for connections at a port.
+type Listener struct {
+	// Addresses Such as 127.0.0.1; 0.0.0.0 and :: are all.
+	Addresses []string        `json:"addresses"`
+	Command   *string         `json:"command,omitempty"`
+	Network   ListenerNetwork `json:"network"`
+
+	// Pid Inside. Missing where it cannot be seen.
+	Pid     *int    `json:"pid,omitempty"`
+	Process *string `json:"process,omitempty"`
+	User    *string `json:"user,omitempty"`
+}
+
+// ListenerNetwork defines model for Listener.Network.
+type ListenerNetwork string
+
 // Locked Whether an account is locked.
 type Locked struct {
 	Locked bool `json:"locked"`
@@ -890,7 +924,7 @@ type PlannedStep struct {
 	Title string `json:"title"`
 }
 
-// Port A port that the definition names.
+// Port A port that the definition names, or at which a program listens.
 type Port struct {
 	// ElevateIfNeeded Rights may be asked for to have the port on the person's side.
 	ElevateIfNeeded *bool `json:"elevateIfNeeded,omitempty"`
@@ -898,6 +932,9 @@ type Port struct {
 	// From Who names it: definition, image, or a feature by its reference.
 	From  *string `json:"from,omitempty"`
 	Label *string `json:"label,omitempty"`
+
+	// Listener A program that waits for connections at a port.
+	Listener *Listener `json:"listener,omitempty"`
 
 	// OnAutoForward What to do when something listens there. Default: notify.
 	OnAutoForward *PortOnAutoForward `json:"onAutoForward,omitempty"`
@@ -914,6 +951,17 @@ type Port struct {
 
 // PortOnAutoForward What to do when something listens there. Default: notify.
 type PortOnAutoForward string
+
+// Ports The ports of a workspace.
+type Ports struct {
+	// Known What listens is known. It is not of a workspace that does not run, or whose agent does not answer.
+	Known bool `json:"known"`
+
+	// More There are more than are listed.
+	More      *bool  `json:"more,omitempty"`
+	Ports     []Port `json:"ports"`
+	Workspace string `json:"workspace"`
+}
 
 // PrepareRequest defines model for PrepareRequest.
 type PrepareRequest struct {
@@ -1440,6 +1488,12 @@ type CompareWorkspacesParams struct {
 	With string `form:"with" json:"with"`
 }
 
+// ListPortsParams defines parameters for ListPorts.
+type ListPortsParams struct {
+	// Udp Datagram sockets too.
+	Udp *bool `form:"udp,omitempty" json:"udp,omitempty"`
+}
+
 // ForeseeRebuildParams defines parameters for ForeseeRebuild.
 type ForeseeRebuildParams struct {
 	// Pull With new commits.
@@ -1730,6 +1784,9 @@ type ServerInterface interface {
 	// MoveWorkspace Takes a workspace to another site, with all its files. What was stays until it works there.
 	// (POST /workspaces/{name}/move)
 	MoveWorkspace(w http.ResponseWriter, r *http.Request, name Name)
+	// ListPorts The ports of a workspace, by their numbers. Those that its definition names, and those at which a program inside listens now.
+	// (GET /workspaces/{name}/ports)
+	ListPorts(w http.ResponseWriter, r *http.Request, name Name, params ListPortsParams)
 	// ForeseeRebuild What a rebuild would do and what would be lost by it, without doing it.
 	// (GET /workspaces/{name}/rebuild)
 	ForeseeRebuild(w http.ResponseWriter, r *http.Request, name Name, params ForeseeRebuildParams)
@@ -2150,6 +2207,12 @@ func (_ Unimplemented) AddHelper(w http.ResponseWriter, r *http.Request, name Na
 // MoveWorkspace Takes a workspace to another site, with all its files. What was stays until it works there.
 // (POST /workspaces/{name}/move)
 func (_ Unimplemented) MoveWorkspace(w http.ResponseWriter, r *http.Request, name Name) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ListPorts The ports of a workspace, by their numbers. Those that its definition names, and those at which a program inside listens now.
+// (GET /workspaces/{name}/ports)
+func (_ Unimplemented) ListPorts(w http.ResponseWriter, r *http.Request, name Name, params ListPortsParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -3556,6 +3619,48 @@ func (siw *ServerInterfaceWrapper) MoveWorkspace(w http.ResponseWriter, r *http.
 	handler.ServeHTTP(w, r)
 }
 
+// ListPorts operation middleware
+func (siw *ServerInterfaceWrapper) ListPorts(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListPortsParams
+
+	// ------------- Optional query parameter "udp" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "udp", r.URL.Query(), &params.Udp, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "udp"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "udp", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListPorts(w, r, name, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // ForeseeRebuild operation middleware
 func (siw *ServerInterfaceWrapper) ForeseeRebuild(w http.ResponseWriter, r *http.Request) {
 
@@ -4272,6 +4377,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/workspaces/{name}/runs", wrapper.ListRuns)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/workspaces/{name}/ports", wrapper.ListPorts)
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/workspaces/{name}/terminals", wrapper.ListTerminals)
@@ -6618,6 +6726,46 @@ func (response MoveWorkspacedefaultApplicationProblemPlusJSONResponse) VisitMove
 	return err
 }
 
+type ListPortsRequestObject struct {
+	Name   Name `json:"name"`
+	Params ListPortsParams
+}
+
+type ListPortsResponseObject interface {
+	VisitListPortsResponse(w http.ResponseWriter) error
+}
+
+type ListPorts200JSONResponse Ports
+
+func (response ListPorts200JSONResponse) VisitListPortsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPortsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListPortsdefaultApplicationProblemPlusJSONResponse) VisitListPortsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ForeseeRebuildRequestObject struct {
 	Name   Name `json:"name"`
 	Params ForeseeRebuildParams
@@ -7323,6 +7471,9 @@ type StrictServerInterface interface {
 	// MoveWorkspace Takes a workspace to another site, with all its files. What was stays until it works there.
 	// (POST /workspaces/{name}/move)
 	MoveWorkspace(ctx context.Context, request MoveWorkspaceRequestObject) (MoveWorkspaceResponseObject, error)
+	// ListPorts The ports of a workspace, by their numbers. Those that its definition names, and those at which a program inside listens now.
+	// (GET /workspaces/{name}/ports)
+	ListPorts(ctx context.Context, request ListPortsRequestObject) (ListPortsResponseObject, error)
 	// ForeseeRebuild What a rebuild would do and what would be lost by it, without doing it.
 	// (GET /workspaces/{name}/rebuild)
 	ForeseeRebuild(ctx context.Context, request ForeseeRebuildRequestObject) (ForeseeRebuildResponseObject, error)
@@ -9153,6 +9304,33 @@ func (sh *strictHandler) MoveWorkspace(w http.ResponseWriter, r *http.Request, n
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(MoveWorkspaceResponseObject); ok {
 		if err := validResponse.VisitMoveWorkspaceResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListPorts operation middleware
+func (sh *strictHandler) ListPorts(w http.ResponseWriter, r *http.Request, name Name, params ListPortsParams) {
+	var request ListPortsRequestObject
+
+	request.Name = name
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ListPorts(ctx, request.(ListPortsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListPorts")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ListPortsResponseObject); ok {
+		if err := validResponse.VisitListPortsResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

@@ -66,6 +66,9 @@ func (h *hub) subscribe(account int64) (<-chan records.Event, func()) {
 	}
 }
 
+// portsChanged is the type of the event that a program has begun to listen, or has ended.
+const portsChanged = "ports"
+
 // heartbeat keeps a quiet stream from being taken for dead.
 const heartbeat = 15 * time.Second
 
@@ -73,11 +76,20 @@ const heartbeat = 15 * time.Second
 func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 	events, stop := s.hub.subscribe(account(r.Context()).ID)
 	defer stop()
+	kept := &portsKept{server: s, account: account(r.Context()).ID, kept: map[int64]func(){}}
+	defer kept.releaseAll()
+	withPorts := r.URL.Query().Get("ports") == "true"
 	stream := http.NewResponseController(w)
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("Cache-Control", "no-store")
 	w.Header().Set("X-Accel-Buffering", "no")
 	write := func(e records.Event) bool {
+		if e.Type == portsChanged && !withPorts {
+			return true
+		}
+		if withPorts && (e.Type == "look" || e.Type == "workspace") {
+			kept.look(r.Context())
+		}
 		v := Event{Workspace: e.Workspace, Run: zero(e.Run), State: optional(e.State)}
 		b, err := json.Marshal(v)
 		if err != nil {

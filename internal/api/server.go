@@ -17,6 +17,7 @@ import (
 	contract "domicile/api"
 	"domicile/internal/artifact"
 	"domicile/internal/gateway"
+	"domicile/internal/portwatch"
 	"domicile/internal/records"
 	"domicile/internal/run"
 	"domicile/internal/source"
@@ -61,6 +62,7 @@ type Options struct {
 type Server struct {
 	o         Options
 	hub       *hub
+	ports     *portwatch.Watch
 	metrics   *metrics
 	slow      *slowdown
 	passwords chan struct{} // a place for each password that is checked at a time
@@ -71,9 +73,13 @@ var _ StrictServerInterface = (*Server)(nil)
 // answerLimit bounds the work for one answer that is no stream.
 const answerLimit = 2 * time.Minute
 
-// New makes the interface.
-func New(o Options) *Server {
-	return &Server{o: o, hub: newHub(o.Store, o.Log), metrics: newMetrics(o.Store), slow: newSlowdown(), passwords: make(chan struct{}, 4)}
+// New makes the interface. What it does beside answers ends with ctx.
+func New(ctx context.Context, o Options) *Server {
+	s := &Server{o: o, hub: newHub(o.Store, o.Log), metrics: newMetrics(o.Store), slow: newSlowdown(), passwords: make(chan struct{}, 4)}
+	s.ports = portwatch.New(ctx, s.reachRunning, func(w records.Workspace) {
+		s.hub.pass(records.Event{Type: portsChanged, Account: w.Account, Workspace: w.Name})
+	}, o.Log)
+	return s
 }
 
 // Serve passes changes on to who listens, until ctx ends.

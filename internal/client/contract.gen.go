@@ -185,6 +185,24 @@ func (e LeftoverKind) Valid() bool {
 	}
 }
 
+// Defines values for ListenerNetwork.
+const (
+	Tcp ListenerNetwork = "tcp"
+	Udp ListenerNetwork = "udp"
+)
+
+// Valid indicates whether the value is a known member of the ListenerNetwork enum.
+func (e ListenerNetwork) Valid() bool {
+	switch e {
+	case Tcp:
+		return true
+	case Udp:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PortOnAutoForward.
 const (
 	Ignore          PortOnAutoForward = "ignore"
@@ -746,6 +764,22 @@ type Leftover struct {
 // LeftoverKind defines model for Leftover.Kind.
 type LeftoverKind string
 
+// Listener A program that waits for connections at a port.
+type Listener struct {
+	// Addresses Such as 127.0.0.1; 0.0.0.0 and :: are all.
+	Addresses []string        `json:"addresses"`
+	Command   *string         `json:"command,omitempty"`
+	Network   ListenerNetwork `json:"network"`
+
+	// Pid Inside. Missing where it cannot be seen.
+	Pid     *int    `json:"pid,omitempty"`
+	Process *string `json:"process,omitempty"`
+	User    *string `json:"user,omitempty"`
+}
+
+// ListenerNetwork defines model for Listener.Network.
+type ListenerNetwork string
+
 // Locked Whether an account is locked.
 type Locked struct {
 	Locked bool `json:"locked"`
@@ -890,7 +924,7 @@ type PlannedStep struct {
 	Title string `json:"title"`
 }
 
-// Port A port that the definition names.
+// Port A port that the definition names, or at which a program listens.
 type Port struct {
 	// ElevateIfNeeded Rights may be asked for to have the port on the person's side.
 	ElevateIfNeeded *bool `json:"elevateIfNeeded,omitempty"`
@@ -898,6 +932,9 @@ type Port struct {
 	// From Who names it: definition, image, or a feature by its reference.
 	From  *string `json:"from,omitempty"`
 	Label *string `json:"label,omitempty"`
+
+	// Listener A program that waits for connections at a port.
+	Listener *Listener `json:"listener,omitempty"`
 
 	// OnAutoForward What to do when something listens there. Default: notify.
 	OnAutoForward *PortOnAutoForward `json:"onAutoForward,omitempty"`
@@ -914,6 +951,17 @@ type Port struct {
 
 // PortOnAutoForward What to do when something listens there. Default: notify.
 type PortOnAutoForward string
+
+// Ports The ports of a workspace.
+type Ports struct {
+	// Known What listens is known. It is not of a workspace that does not run, or whose agent does not answer.
+	Known bool `json:"known"`
+
+	// More There are more than are listed.
+	More      *bool  `json:"more,omitempty"`
+	Ports     []Port `json:"ports"`
+	Workspace string `json:"workspace"`
+}
 
 // PrepareRequest defines model for PrepareRequest.
 type PrepareRequest struct {
@@ -1438,6 +1486,12 @@ type RemoveSecretParams struct {
 type CompareWorkspacesParams struct {
 	// With The other workspace.
 	With string `form:"with" json:"with"`
+}
+
+// ListPortsParams defines parameters for ListPorts.
+type ListPortsParams struct {
+	// Udp Datagram sockets too.
+	Udp *bool `form:"udp,omitempty" json:"udp,omitempty"`
 }
 
 // ForeseeRebuildParams defines parameters for ForeseeRebuild.
@@ -2161,6 +2215,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /workspaces/{name}/move (the `MoveWorkspace` operationId).
 	MoveWorkspace(ctx context.Context, name Name, body MoveWorkspaceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListPorts The ports of a workspace, by their numbers. Those that its definition names, and those at which a program inside listens now.
+	//
+	// Corresponds with GET /workspaces/{name}/ports (the `ListPorts` operationId).
+	ListPorts(ctx context.Context, name Name, params *ListPortsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ForeseeRebuild What a rebuild would do and what would be lost by it, without doing it.
 	//
@@ -3684,6 +3743,21 @@ func (c *Client) MoveWorkspaceWithBody(ctx context.Context, name Name, contentTy
 // Corresponds with POST /workspaces/{name}/move (the `MoveWorkspace` operationId).
 func (c *Client) MoveWorkspace(ctx context.Context, name Name, body MoveWorkspaceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMoveWorkspaceRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListPorts The ports of a workspace, by their numbers. Those that its definition names, and those at which a program inside listens now.
+//
+// Corresponds with GET /workspaces/{name}/ports (the `ListPorts` operationId).
+func (c *Client) ListPorts(ctx context.Context, name Name, params *ListPortsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListPortsRequest(c.Server, name, params)
 	if err != nil {
 		return nil, err
 	}
@@ -6292,6 +6366,67 @@ func NewMoveWorkspaceRequestWithBody(server string, name Name, contentType strin
 	return req, nil
 }
 
+// NewListPortsRequest constructs an http.Request for the ListPorts method
+func NewListPortsRequest(server string, name Name, params *ListPortsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workspaces/%s/ports", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Udp != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "udp", *params.Udp, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewForeseeRebuildRequest constructs an http.Request for the ForeseeRebuild method
 func NewForeseeRebuildRequest(server string, name Name, params *ForeseeRebuildParams) (*http.Request, error) {
 	var err error
@@ -7507,6 +7642,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /workspaces/{name}/move (the `MoveWorkspace` operationId).
 	MoveWorkspaceWithResponse(ctx context.Context, name Name, body MoveWorkspaceJSONRequestBody, reqEditors ...RequestEditorFn) (*MoveWorkspaceResponse, error)
+
+	// ListPortsWithResponse The ports of a workspace, by their numbers. Those that its definition names, and those at which a program inside listens now.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /workspaces/{name}/ports (the `ListPorts` operationId).
+	ListPortsWithResponse(ctx context.Context, name Name, params *ListPortsParams, reqEditors ...RequestEditorFn) (*ListPortsResponse, error)
 
 	// ForeseeRebuildWithResponse What a rebuild would do and what would be lost by it, without doing it.
 	//
@@ -10498,6 +10640,54 @@ func (r MoveWorkspaceResponse) ContentType() string {
 	return ""
 }
 
+type ListPortsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Ports
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListPortsResponse) GetJSON200() *Ports {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListPortsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListPortsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListPortsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListPortsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListPortsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ForeseeRebuildResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -12263,6 +12453,19 @@ func (c *ClientWithResponses) MoveWorkspaceWithResponse(ctx context.Context, nam
 		return nil, err
 	}
 	return ParseMoveWorkspaceResponse(rsp)
+}
+
+// ListPortsWithResponse The ports of a workspace, by their numbers. Those that its definition names, and those at which a program inside listens now.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /workspaces/{name}/ports (the `ListPorts` operationId).
+func (c *ClientWithResponses) ListPortsWithResponse(ctx context.Context, name Name, params *ListPortsParams, reqEditors ...RequestEditorFn) (*ListPortsResponse, error) {
+	rsp, err := c.ListPorts(ctx, name, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListPortsResponse(rsp)
 }
 
 // ForeseeRebuildWithResponse What a rebuild would do and what would be lost by it, without doing it.
@@ -14455,6 +14658,39 @@ func ParseMoveWorkspaceResponse(rsp *http.Response) (*MoveWorkspaceResponse, err
 			return nil, err
 		}
 		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListPortsResponse parses an HTTP response from a ListPortsWithResponse call
+func ParseListPortsResponse(rsp *http.Response) (*ListPortsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListPortsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Ports
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

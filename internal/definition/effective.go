@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"path"
-	"strconv"
 	"strings"
 )
 
@@ -177,23 +176,12 @@ func (e *Effective) stage(name string) *[]Command {
 // it lies in, or that for all others. Entries by the command line of what listens count
 // only once something does.
 func (e *Effective) Attributes(p Port) PortAttributes {
-	if a, ok := e.PortsAttributes[p.String()]; ok {
-		return a
-	}
-	if p.Host == "" {
-		for _, name := range sortedNames(e.PortsAttributes) {
-			first, last, isRange := strings.Cut(name, "-")
-			from, errFrom := strconv.Atoi(first)
-			to, errTo := strconv.Atoi(last)
-			if isRange && errFrom == nil && errTo == nil && from <= p.Number && p.Number <= to {
-				return e.PortsAttributes[name]
-			}
-		}
-	}
-	if e.OtherPortsAttributes != nil {
-		return *e.OtherPortsAttributes
-	}
-	return PortAttributes{}
+	return e.PortRules().Of(p, "")
+}
+
+// PortRules are what the definition says of all ports.
+func (e *Effective) PortRules() PortRules {
+	return PortRules{Named: e.PortsAttributes, Others: e.OtherPortsAttributes}
 }
 
 // fillDefaults fills in what the standard says where a definition is silent.

@@ -94,4 +94,8 @@ func TestAttributesOfPorts(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, want, e.Attributes(p).Label, port)
 	}
+	for command, want := range map[string]string{"node server.js": "by command", "python3 -m http.server 8080": "other", "": "other"} {
+		assert.Equal(t, want, e.PortRules().Of(Port{Number: 3000}, command).Label, command)
+	}
+	assert.Equal(t, "one", e.PortRules().Of(Port{Number: 8080}, "node server.js").Label, "a number counts before a pattern")
 }

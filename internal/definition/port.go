@@ -70,6 +70,59 @@ type PortAttributes struct {
 	ElevateIfNeeded  bool   `json:"elevateIfNeeded,omitempty"`
 }
 
+// PortRules say what ports are.
+type PortRules struct {
+	Named  map[string]PortAttributes `json:"named,omitempty"`  // portsAttributes
+	Others *PortAttributes           `json:"others,omitempty"` // otherPortsAttributes
+}
+
+// Of tells what is said of a port: by its own entry, that of a range it lies in, that whose pattern
+// the command line of who listens there matches, or that for all others. Where nobody listens the
+// command is empty, and patterns match nothing.
+func (r PortRules) Of(p Port, command string) PortAttributes {
+	if a, ok := r.Named[p.String()]; ok {
+		return a
+	}
+	if p.Host == "" {
+		for _, name := range sortedNames(r.Named) {
+			if first, last, isRange := portRange(name); isRange && first <= p.Number && p.Number <= last {
+				return r.Named[name]
+			}
+		}
+	}
+	if command != "" {
+		for _, name := range sortedNames(r.Named) {
+			if matches(name, command) {
+				return r.Named[name]
+			}
+		}
+	}
+	if r.Others != nil {
+		return *r.Others
+	}
+	return PortAttributes{}
+}
+
+// portRange reads a name such as "40000-45000".
+func portRange(name string) (first, last int, ok bool) {
+	from, to, isRange := strings.Cut(name, "-")
+	first, errFirst := strconv.Atoi(from)
+	last, errLast := strconv.Atoi(to)
+	return first, last, isRange && errFirst == nil && errLast == nil
+}
+
+// matches tells whether a name is a pattern, and matches a command line.
+func matches(name, command string) bool {
+	if _, err := ParsePort(name); err == nil {
+		return false
+	}
+	if _, _, isRange := portRange(name); isRange {
+		return false
+	}
+	pattern, err := regexp.Compile(name)
+	return err == nil && pattern.MatchString(command)
+}
+
 func (c *checker) forwardPorts(v *Value, path string) {
 	if !c.expect(v, path, Array) {
 		return

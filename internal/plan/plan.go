@@ -91,7 +91,9 @@ type Plan struct {
 	Secrets []string `json:"secrets,omitempty"`
 	Session Session  `json:"session"`
 	Ports   []Port   `json:"ports"`
-	Steps   []Step   `json:"steps"`
+	// PortRules say what other ports are, once a program listens there.
+	PortRules definition.PortRules `json:"portRules,omitzero"`
+	Steps     []Step               `json:"steps"`
 }
 
 // Container is what the workspace's container is made from.
@@ -312,6 +314,7 @@ func Make(r *definition.Report, in Input) (*Plan, error) {
 	for _, port := range appPorts(e) {
 		p.addPort(port, e, r.Origins["/appPort"])
 	}
+	p.PortRules = e.PortRules()
 	p.steps(e, in)
 	return p, nil
 }

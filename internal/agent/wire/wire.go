@@ -38,7 +38,7 @@ const BusyVariable = "DOMICILE_BUSY"
 const (
 	Task = "task@domicile" // TaskRequest; output, then an exit-status request
 	// Visit is opened by the agent for each who comes to a door that the service holds open.
-	Visit  = "visit@domicile"
+	Visit = "visit@domicile"
 	// Listening tells, until it is closed, at which ports programs listen: a line of JSON, a
 	// ListeningReport, at first and at each change.
 	Listening = "listening@domicile" // ListeningRequest

@@ -1038,6 +1038,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/workspaces/{name}/ports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The ports of a workspace, by their numbers. Those that its definition names, and those at which a program inside listens now. */
+        get: operations["listPorts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/workspaces/{name}/terminals": {
         parameters: {
             query?: never;
@@ -1164,7 +1181,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Server-sent events of the account. Each has a type (workspace, run, step or log) and a JSON body, an Event. */
+        /** Server-sent events of the account. Each has a type (workspace, run, step, log or ports) and a JSON body, an Event. */
         get: operations["streamEvents"];
         put?: never;
         post?: never;
@@ -1884,7 +1901,28 @@ export interface components {
             full: string;
             state: string;
         };
-        /** @description A port that the definition names. */
+        /** @description The ports of a workspace. */
+        Ports: {
+            workspace: string;
+            /** @description What listens is known. It is not of a workspace that does not run, or whose agent does not answer. */
+            known: boolean;
+            /** @description There are more than are listed. */
+            more?: boolean;
+            ports: components["schemas"]["Port"][];
+        };
+        /** @description A program that waits for connections at a port. */
+        Listener: {
+            /** @enum {string} */
+            network: "tcp" | "udp";
+            /** @description Such as 127.0.0.1; 0.0.0.0 and :: are all. */
+            addresses: string[];
+            user?: string;
+            /** @description Inside. Missing where it cannot be seen. */
+            pid?: number;
+            process?: string;
+            command?: string;
+        };
+        /** @description A port that the definition names, or at which a program listens. */
         Port: {
             /** @description As written: 8080 or db:5432. */
             port: string;
@@ -1902,6 +1940,7 @@ export interface components {
             requireLocalPort?: boolean;
             /** @description Rights may be asked for to have the port on the person's side. */
             elevateIfNeeded?: boolean;
+            listener?: components["schemas"]["Listener"];
         };
         /** @description One carrying-out of a plan. */
         Run: {
@@ -3681,6 +3720,32 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    listPorts: {
+        parameters: {
+            query?: {
+                /** @description Datagram sockets too. */
+                udp?: boolean;
+            };
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Fine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ports"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listTerminals: {
         parameters: {
             query?: never;
@@ -3848,7 +3913,10 @@ export interface operations {
     };
     streamEvents: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description A program that begins to listen in a running workspace, or ends, is told of too, as a ports event. */
+                ports?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;

@@ -1,0 +1,143 @@
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+
+	"domicile/internal/client"
+)
+
+var portsCommand = command{
+	name: "ports", args: "[NAME] [-udp] [-json]", summary: "Show which ports a workspace has, who listens there, and how to reach them; without NAME of all that run",
+	example: "domicile ports timetable\ndomicile forward timetable 8080",
+	takes:   anything,
+	setup: func(f *flag.FlagSet) action {
+		asJSON := jsonFlag(f)
+		udp := f.Bool("udp", false, "datagram sockets too")
+		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
+			if len(args) > 1 {
+				return wrongUse("one workspace's name is wanted, or none")
+			}
+			if len(args) == 1 {
+				p, err := client.Answer[client.Ports](c.ListPorts(ctx, args[0], &client.ListPortsParams{Udp: udp}))
+				return present(t, *asJSON, p, err, func(p client.Ports) { printPorts(t, p) })
+			}
+			list, err := portsOfAll(ctx, c, *udp)
+			return present(t, *asJSON, list, err, func(list []client.Ports) { printAllPorts(t, list) })
+		}
+	},
+}
+
+// portsOfAll asks for the ports of all workspaces that run.
+func portsOfAll(ctx context.Context, c *client.Service, udp bool) ([]client.Ports, error) {
+	all, err := client.Answer[[]client.Workspace](c.ListWorkspaces(ctx))
+	if err != nil {
+		return nil, err
+	}
+	list := []client.Ports{}
+	for _, w := range all {
+		if w.State != client.WorkspaceStateReady {
+			continue
+		}
+		p, err := client.Answer[client.Ports](c.ListPorts(ctx, w.Name, &client.ListPortsParams{Udp: &udp}))
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, p)
+	}
+	return list, nil
+}
+
+func printPorts(t *terminal, p client.Ports) {
+	if len(p.Ports) == 0 {
+		fmt.Fprintf(t.out, "%s names no port, and nothing listens there%s.\n", p.Workspace, unknown(p))
+		return
+	}
+	table := newTable(t.out)
+	table.row("PORT", "LABEL", "LISTENS", "AT", "REACH IT")
+	for _, x := range p.Ports {
+		table.row(append([]string{portNumber(x), orDash(text(x.Label))}, portCells(p, x)...)...)
+	}
+	table.flush()
+	if !p.Known {
+		fmt.Fprintf(t.out, "What listens in %s is not known%s.\n", p.Workspace, unknown(p))
+	}
+	if p.More != nil {
+		fmt.Fprintln(t.out, "There are more than are shown.")
+	}
+}
+
+func printAllPorts(t *terminal, list []client.Ports) {
+	if len(list) == 0 {
+		fmt.Fprintln(t.out, "No workspace runs. To see all: domicile list")
+		return
+	}
+	table := newTable(t.out)
+	table.row("WORKSPACE", "PORT", "LABEL", "LISTENS", "AT", "REACH IT")
+	for _, p := range list {
+		if len(p.Ports) == 0 {
+			table.row(p.Workspace, "-", "-", "-", "-", "-")
+		}
+		for _, x := range p.Ports {
+			table.row(append([]string{p.Workspace, portNumber(x), orDash(text(x.Label))}, portCells(p, x)...)...)
+		}
+	}
+	table.flush()
+}
+
+func unknown(p client.Ports) string {
+	if p.Known {
+		return ""
+	}
+	return ", as far as is known: it does not run, or does not answer"
+}
+
+func portNumber(x client.Port) string {
+	if x.Listener != nil && x.Listener.Network != "tcp" {
+		return x.Port + "/" + string(x.Listener.Network)
+	}
+	return x.Port
+}
+
+// portCells are who listens at a port, at which addresses, and the line that reaches it.
+func portCells(p client.Ports, x client.Port) []string {
+	reach := fmt.Sprintf("domicile forward %s %s", p.Workspace, x.Port)
+	l := x.Listener
+	switch {
+	case l == nil && strings.Contains(x.Port, ":"): // another service's, of which nothing is known
+		return []string{"-", "-", reach}
+	case l == nil:
+		return []string{"nobody", "-", "-"}
+	case l.Network != "tcp":
+		reach = "-"
+	}
+	who := text(l.Process)
+	if who == "" {
+		who = "a program"
+	}
+	if l.User != nil {
+		who += " of " + *l.User
+	}
+	return []string{who, heard(l.Addresses), reach}
+}
+
+// heard says to whom addresses answer.
+func heard(addresses []string) string {
+	if slices.ContainsFunc(addresses, func(a string) bool {
+		ip, err := netip.ParseAddr(a)
+		return err == nil && ip.IsUnspecified()
+	}) {
+		return "all addresses"
+	}
+	if !slices.ContainsFunc(addresses, func(a string) bool {
+		ip, err := netip.ParseAddr(a)
+		return err != nil || !ip.IsLoopback()
+	}) {
+		return "loopback"
+	}
+	return strings.Join(addresses, " ")
+}
