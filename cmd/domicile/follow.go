@@ -84,7 +84,7 @@ func wait(ctx context.Context, changed <-chan struct{}, tick <-chan time.Time, r
 
 func listen(ctx context.Context, c *client.Service, workspace string, changed chan<- struct{}) {
 	for ctx.Err() == nil {
-		_ = c.Events(ctx, func(e client.Event) { // while it is broken, looking once a second goes on
+		_ = c.Events(ctx, false, func(e client.Event) { // while it is broken, looking once a second goes on
 			if e.Workspace == workspace || e.Type == "look" {
 				select {
 				case changed <- struct{}{}:

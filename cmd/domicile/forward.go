@@ -2,19 +2,17 @@ package main
 
 import (
 	"context"
-	"errors"
 	"flag"
 	"fmt"
-	"io"
 	"net"
 	"strconv"
 	"strings"
-	"sync"
 
 	"golang.org/x/crypto/ssh"
 
 	"domicile/internal/client"
 	"domicile/internal/definition"
+	"domicile/internal/usher"
 )
 
 var forwardCommand = command{
@@ -27,8 +25,10 @@ var forwardCommand = command{
 			if err != nil {
 				return wrongUse("%v", err)
 			}
-			w := &forwarder{service: c, workspace: args[0], target: net.JoinHostPort(port.Host, strconv.Itoa(port.Number))}
-			if _, err := w.conn(ctx); err != nil { // a slip in the name is told now, not at first use
+			name, target := args[0], net.JoinHostPort(port.Host, strconv.Itoa(port.Number))
+			line := &usher.Line{Open: func(ctx context.Context) (*ssh.Client, error) { return c.SSH(ctx, name) }}
+			defer line.Close()
+			if err := line.Ready(ctx); err != nil { // a slip in the name is told now, not at first use
 				return err
 			}
 			listener, err := listenNear(local)
@@ -36,7 +36,7 @@ var forwardCommand = command{
 				return err
 			}
 			fmt.Fprintf(t.out, "%s in %s is at %s. Ctrl-C ends it.\n", args[1], args[0], listener.Addr())
-			return w.serve(ctx, t, listener)
+			return serveForward(ctx, t, listener, line, target)
 		}
 	},
 }
@@ -75,38 +75,8 @@ func listenNear(port int) (net.Listener, error) {
 	return listener, nil
 }
 
-// forwarder keeps one connection to the workspace and makes it anew when it broke.
-type forwarder struct {
-	service   *client.Service
-	workspace string
-	target    string
-	mu        sync.Mutex
-	open      *ssh.Client
-}
-
-func (w *forwarder) conn(ctx context.Context) (*ssh.Client, error) {
-	w.mu.Lock()
-	defer w.mu.Unlock()
-	if w.open != nil {
-		return w.open, nil
-	}
-	c, err := w.service.SSH(ctx, w.workspace)
-	if err != nil {
-		return nil, err
-	}
-	w.open = c
-	go func() {
-		_ = c.Wait()
-		w.mu.Lock()
-		defer w.mu.Unlock()
-		if w.open == c {
-			w.open = nil
-		}
-	}()
-	return c, nil
-}
-
-func (w *forwarder) serve(ctx context.Context, t *terminal, listener net.Listener) error {
+// serveForward joins all who come to a port inside, until ctx ends.
+func serveForward(ctx context.Context, t *terminal, listener net.Listener, line *usher.Line, target string) error {
 	stop := context.AfterFunc(ctx, func() { listener.Close() })
 	defer stop()
 	for {
@@ -118,39 +88,9 @@ func (w *forwarder) serve(ctx context.Context, t *terminal, listener net.Listene
 			return fmt.Errorf("listen on this machine: %w", err)
 		}
 		go func() {
-			defer near.Close()
-			if err := w.join(ctx, near); err != nil {
+			if err := line.Join(ctx, near, target); err != nil && ctx.Err() == nil {
 				fmt.Fprintf(t.err, "domicile: %v\n", err)
 			}
 		}()
-	}
-}
-
-func (w *forwarder) join(ctx context.Context, near net.Conn) error {
-	c, err := w.conn(ctx)
-	if err != nil {
-		return err
-	}
-	far, err := c.DialContext(ctx, "tcp", w.target)
-	var refused *ssh.OpenChannelError
-	if errors.As(err, &refused) {
-		return errors.New(refused.Message)
-	}
-	if err != nil {
-		return fmt.Errorf("reach %s: %w", w.target, err)
-	}
-	defer far.Close()
-	var both sync.WaitGroup
-	both.Go(func() { pass(far, near) })
-	both.Go(func() { pass(near, far) })
-	both.Wait()
-	return nil
-}
-
-// pass copies one way and tells the other side of the end.
-func pass(to io.Writer, from io.Reader) {
-	_, _ = io.Copy(to, from)
-	if half, ok := to.(interface{ CloseWrite() error }); ok {
-		_ = half.CloseWrite()
 	}
 }

@@ -13,6 +13,7 @@ import (
 
 	"domicile/internal/client"
 	"domicile/internal/fault"
+	"domicile/internal/splice"
 )
 
 var screenCommand = command{
@@ -95,8 +96,8 @@ func showScreen(ctx context.Context, t *terminal, c *client.Service, name string
 			defer context.AfterFunc(ctx, func() { shown.Close(); viewer.Close() })()
 			defer shown.Close()
 			var both sync.WaitGroup
-			both.Go(func() { pass(viewer, shown); viewer.Close() })
-			both.Go(func() { pass(shown, viewer); shown.Close() })
+			both.Go(func() { splice.One(viewer, shown); viewer.Close() })
+			both.Go(func() { splice.One(shown, viewer); shown.Close() })
 			both.Wait()
 		})
 	}

@@ -55,11 +55,15 @@ func (s signIn) save() error {
 
 // loadSignIn reads DOMICILE_SERVER and DOMICILE_TOKEN, or what domicile login has kept.
 func loadSignIn() (signIn, error) {
-	s := signIn{Server: defaultServer}
 	path, err := signInFile()
 	if err != nil {
-		return s, err
+		return signIn{Server: defaultServer}, err
 	}
+	return readSignIn(path)
+}
+
+func readSignIn(path string) (signIn, error) {
+	s := signIn{Server: defaultServer}
 	b, err := os.ReadFile(path)
 	if err == nil {
 		err = json.Unmarshal(b, &s)
@@ -77,8 +81,15 @@ func loadSignIn() (signIn, error) {
 }
 
 // service opens the service that the person is signed in to.
-func service() (*client.Service, error) {
-	s, err := loadSignIn()
+func service() (*client.Service, error) { return serviceOf("") }
+
+// serviceOf opens the service of a sign-in that is in a file; empty: the usual one.
+func serviceOf(login string) (*client.Service, error) {
+	read := loadSignIn
+	if login != "" {
+		read = func() (signIn, error) { return readSignIn(login) }
+	}
+	s, err := read()
 	if err != nil {
 		return nil, err
 	}

@@ -13,7 +13,9 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
+	"time"
 
 	"github.com/gorilla/websocket"
 	"golang.org/x/crypto/ssh"
@@ -107,9 +109,18 @@ type Event struct {
 	State     string `json:"state"`
 }
 
-// Events calls f for each change until ctx ends or the connection breaks.
-func (s *Service) Events(ctx context.Context, f func(Event)) error {
-	r, err := http.NewRequestWithContext(ctx, http.MethodGet, s.URL+"/api/v1/events", nil)
+// silence is how long a stream of events may say nothing: the service says every 15 s that it is
+// still there. A laptop that slept has connections of which nobody else knows any more.
+const silence = 40 * time.Second
+
+// Events calls f for each change until ctx ends or the connection breaks. withPorts asks for what
+// listens in running workspaces too.
+func (s *Service) Events(ctx context.Context, withPorts bool, f func(Event)) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	quiet := time.AfterFunc(silence, cancel)
+	defer quiet.Stop()
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, s.URL+"/api/v1/events?ports="+strconv.FormatBool(withPorts), nil)
 	if err != nil {
 		return err
 	}
@@ -124,6 +135,7 @@ func (s *Service) Events(ctx context.Context, f func(Event)) error {
 	}
 	var e Event
 	for lines := bufio.NewScanner(answer.Body); lines.Scan(); {
+		quiet.Reset(silence)
 		name, value, _ := strings.Cut(lines.Text(), ": ")
 		switch name {
 		case "event":
@@ -161,6 +173,15 @@ func (s *Service) Screen(ctx context.Context, workspace string) (net.Conn, error
 	return wsconn.New(socket), nil
 }
 
+// Stream opens a stream to SSH in a workspace, whose person is known by the token.
+func (s *Service) Stream(ctx context.Context, workspace string) (net.Conn, error) {
+	socket, err := s.socket(ctx, workspace, "ssh")
+	if err != nil {
+		return nil, err
+	}
+	return wsconn.New(socket), nil
+}
+
 // SSH opens an SSH connection to a workspace through the service's HTTP address.
 func (s *Service) SSH(ctx context.Context, workspace string) (*ssh.Client, error) {
 	version, err := Answer[Version](s.GetVersion(ctx))
@@ -171,15 +192,15 @@ func (s *Service) SSH(ctx context.Context, workspace string) (*ssh.Client, error
 	if err != nil {
 		return nil, fmt.Errorf("read the service's host key: %w", err)
 	}
-	socket, err := s.socket(ctx, workspace, "ssh")
+	stream, err := s.Stream(ctx, workspace)
 	if err != nil {
 		return nil, err
 	}
 	config := &ssh.ClientConfig{User: workspace, HostKeyCallback: ssh.FixedHostKey(hostKey)}
 	config.Ciphers = []string{ssh.CipherAES128GCM}
-	conn, channels, requests, err := ssh.NewClientConn(wsconn.New(socket), s.URL, config)
+	conn, channels, requests, err := ssh.NewClientConn(stream, s.URL, config)
 	if err != nil {
-		socket.Close()
+		stream.Close()
 		return nil, fmt.Errorf("open SSH to %s: %w", workspace, err)
 	}
 	return ssh.NewClient(conn, channels, requests), nil

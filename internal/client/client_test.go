@@ -73,7 +73,7 @@ func TestEvents(t *testing.T) {
 		_, _ = io.WriteString(w, "event: look\ndata: {\"workspace\":\"\"}\n\n: still here\n\nevent: step\ndata: {\"workspace\":\"deck\",\"run\":7,\"state\":\"done\"}\n\nevent: log\ndata: nonsense\n\n")
 	})
 	var seen []Event
-	err := c.Events(t.Context(), func(e Event) { seen = append(seen, e) })
+	err := c.Events(t.Context(), false, func(e Event) { seen = append(seen, e) })
 	assert.True(t, fault.IsTransient(err), "the stream's end is not the end: %v", err)
 	assert.Equal(t, []Event{{Type: "look"}, {Type: "step", Workspace: "deck", Run: 7, State: "done"}}, seen)
 }

@@ -1,0 +1,231 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"domicile/internal/client"
+	"domicile/internal/fault"
+	"domicile/internal/usher"
+)
+
+var usherCommand = command{
+	name: "usher", args: "[-suffix NAME] [-status | -uninstall] [-json]", summary: "Keep addresses and ports of your workspaces at this machine, until Ctrl-C",
+	example: "domicile usher\nssh timetable.domicile\ndomicile usher -status",
+	alone:   true, // what it does is told also to who is signed out
+	setup: func(f *flag.FlagSet) action {
+		asJSON := jsonFlag(f)
+		suffix := f.String("suffix", usualSuffix, "what follows a workspace's name in its address")
+		status := f.Bool("status", false, "tell what the usher of this machine does")
+		uninstall := f.Bool("uninstall", false, "take the usher's line out of ssh's settings, and its files away")
+		settings := f.String("ssh-config", "", "ssh's settings of yours (default: .ssh/config in the home folder)")
+		quiet := f.Bool("quiet", false, "open nothing in a browser")
+		return func(ctx context.Context, t *terminal, _ *client.Service, args []string) error {
+			h, err := hallOf(*settings, *suffix)
+			if err != nil {
+				return err
+			}
+			switch {
+			case *status:
+				s, err := h.status(ctx)
+				return present(t, *asJSON, s, err, func(s usher.Status) { printUsher(t, s) })
+			case *uninstall:
+				return h.uninstall(ctx, t)
+			}
+			c, err := service()
+			if err != nil {
+				return err
+			}
+			return h.keep(ctx, t, c, *quiet)
+		}
+	},
+}
+
+// usualSuffix makes "ssh timetable.domicile".
+const usualSuffix = "domicile"
+
+// hall is where the usher of an account has its files.
+type hall struct {
+	folder string
+	login  string // the file with the sign-in
+	ssh    usher.Settings
+}
+
+func hallOf(settings, suffix string) (*hall, error) {
+	login, err := signInFile()
+	if err != nil {
+		return nil, err
+	}
+	if login, err = filepath.Abs(login); err != nil {
+		return nil, fmt.Errorf("find the sign-in: %w", err)
+	}
+	h := &hall{login: login, folder: login + "-usher"}
+	if filepath.Base(login) == "login.json" {
+		h.folder = filepath.Join(filepath.Dir(login), "usher")
+	}
+	if settings == "" {
+		home, err := os.UserHomeDir()
+		if err != nil {
+			return nil, fmt.Errorf("find the home folder: %w", err)
+		}
+		settings = filepath.Join(home, ".ssh", "config")
+	}
+	me, err := os.Executable()
+	if err != nil {
+		return nil, fmt.Errorf("find this program: %w", err)
+	}
+	h.ssh = usher.Settings{File: settings, Folder: h.folder, Suffix: suffix, Pipe: []string{me, "pipe", "-login", login, "-suffix", suffix}}
+	return h, nil
+}
+
+// socket is where the usher answers what it does. Only who has its folder may open it.
+func (h *hall) socket() string { return filepath.Join(h.folder, "usher.sock") }
+
+// keep is the usher.
+func (h *hall) keep(ctx context.Context, t *terminal, c *client.Service, quiet bool) error {
+	version, err := client.Answer[client.Version](c.GetVersion(ctx))
+	if err != nil {
+		return err
+	}
+	h.ssh.HostKey = version.HostKey
+	if err := h.ssh.Write(); err != nil {
+		return err
+	}
+	listener, err := h.listen(ctx)
+	if err != nil {
+		return err
+	}
+	defer listener.Close()
+	if err := h.ssh.Include(); err != nil {
+		fmt.Fprintf(t.err, "domicile: %v\n%s\n", err, fault.ToDo(fault.Remedy(err)))
+	}
+	o := usher.Options{Service: asked{c}, Address: c.URL, Suffix: h.ssh.Suffix, Memory: filepath.Join(h.folder, "ports.json"),
+		Say: func(text string) { fmt.Fprintf(t.out, "%s  %s\n", time.Now().Format("15:04:05"), text) }}
+	if !quiet {
+		o.Browse = browse
+	}
+	u, err := usher.New(o)
+	if err != nil {
+		return err
+	}
+	server := &http.Server{Handler: u, ReadHeaderTimeout: 5 * time.Second}
+	go func() { _ = server.Serve(listener) }()
+	defer server.Close()
+	fmt.Fprintf(t.out, "Your workspaces are at NAME.%s, such as \"ssh NAME.%s\"; what listens in them comes to this machine. Ctrl-C ends it.\n", h.ssh.Suffix, h.ssh.Suffix)
+	return u.Serve(ctx)
+}
+
+// listen opens the usher's socket, which one alone can have.
+func (h *hall) listen(ctx context.Context) (net.Listener, error) {
+	if s, err := h.status(ctx); err == nil {
+		return nil, fault.New("usher-there", "domicile usher -status", "an usher is at work for this account already, as process %d", s.Process)
+	}
+	if err := os.Remove(h.socket()); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return nil, fmt.Errorf("remove the socket of an earlier usher: %w", err)
+	}
+	listener, err := (&net.ListenConfig{}).Listen(ctx, "unix", h.socket())
+	if err != nil {
+		return nil, fmt.Errorf("listen for who asks what the usher does: %w", err)
+	}
+	return listener, os.Chmod(h.socket(), 0o600)
+}
+
+// status asks the usher that is at work.
+func (h *hall) status(ctx context.Context) (usher.Status, error) {
+	c := http.Client{Timeout: 5 * time.Second, Transport: &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+		return (&net.Dialer{}).DialContext(ctx, "unix", h.socket())
+	}}}
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://usher/", nil)
+	if err != nil {
+		return usher.Status{}, err
+	}
+	answer, err := c.Do(r)
+	if err != nil {
+		return usher.Status{}, fault.New("no-usher", "domicile usher", "no usher is at work for this account at this machine")
+	}
+	return client.Answer[usher.Status](answer, nil)
+}
+
+func (h *hall) uninstall(ctx context.Context, t *terminal) error {
+	if s, err := h.status(ctx); err == nil {
+		return fault.New("usher-there", fmt.Sprintf("end it first: kill %d", s.Process), "an usher is at work, as process %d", s.Process)
+	}
+	if err := h.ssh.Remove(); err != nil {
+		return err
+	}
+	if err := os.RemoveAll(h.folder); err != nil {
+		return fmt.Errorf("remove the usher's files: %w", err)
+	}
+	fmt.Fprintf(t.out, "%s is as it was before the usher.\n", h.ssh.File)
+	return nil
+}
+
+func printUsher(t *terminal, s usher.Status) {
+	link := "connected to " + s.Service
+	if !s.Connected {
+		link = "not connected to " + s.Service + ": " + s.Reason
+	}
+	fmt.Fprintf(t.out, "At work since %s, %s.\n\n", ago(s.Since), link)
+	table := newTable(t.out)
+	table.row("WORKSPACE", "STATE", "ADDRESS", "PORT", "LABEL", "HERE")
+	for _, p := range s.Places {
+		if len(p.Ports) == 0 {
+			table.row(p.Name, p.State, p.Address, "-", "-", "-")
+		}
+		for _, x := range p.Ports {
+			here := x.Local
+			if here == "" {
+				here = x.Reason
+			}
+			table.row(p.Name, p.State, p.Address, x.Port, orDash(x.Label), here)
+		}
+	}
+	table.flush()
+}
+
+// asked is the service as the usher needs it.
+type asked struct{ *client.Service }
+
+// SSH opens a connection to a workspace.
+func (a asked) SSH(ctx context.Context, workspace string) (*ssh.Client, error) {
+	return a.Service.SSH(ctx, workspace)
+}
+
+// Workspaces lists those of the account.
+func (a asked) Workspaces(ctx context.Context) ([]client.Workspace, error) {
+	return client.Answer[[]client.Workspace](a.Service.ListWorkspaces(ctx))
+}
+
+// Ports lists a workspace's.
+func (a asked) Ports(ctx context.Context, workspace string) (client.Ports, error) {
+	return client.Answer[client.Ports](a.Service.ListPorts(ctx, workspace, &client.ListPortsParams{}))
+}
+
+// Events tells of changes, of ports too.
+func (a asked) Events(ctx context.Context, f func(client.Event)) error {
+	return a.Service.Events(ctx, true, f)
+}
+
+// browse opens an address in the person's browser: by what BROWSER names, or the desktop's own way.
+func browse(ctx context.Context, address string) error {
+	program := os.Getenv("BROWSER")
+	if program == "" {
+		program = "xdg-open"
+	}
+	c := exec.CommandContext(ctx, program, address)
+	if err := c.Start(); err != nil {
+		return err
+	}
+	go func() { _ = c.Wait() }() // a browser may stay
+	return nil
+}

@@ -1,0 +1,176 @@
+package usher
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"strconv"
+	"time"
+
+	"domicile/internal/client"
+)
+
+// open closes the ports that nobody wants any more, and opens those that are new.
+func (u *Usher) open(ctx context.Context) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	wants, said := u.wants()
+	wanted := map[string]bool{}
+	for _, w := range wants {
+		wanted[w.key()] = true
+	}
+	held := map[string]int{}
+	for key, d := range u.doors {
+		if !wanted[key] {
+			d.close()
+			delete(u.doors, key)
+			continue
+		}
+		held[key] = d.port
+	}
+	took := map[string][]net.Listener{}
+	got, refused := assign(wants, held, u.memory.Ports, func(w Want, port int) bool {
+		listeners := listenAt(ctx, port)
+		if listeners != nil {
+			took[w.key()] = listeners
+		}
+		return listeners != nil
+	})
+	for _, w := range wants {
+		key := w.key()
+		if listeners := took[key]; listeners != nil {
+			if d := u.doors[key]; d != nil { // it had another number
+				d.close()
+			}
+			u.doors[key] = u.serve(ctx, w, got[key], listeners)
+			u.memory.note(key, got[key])
+			u.announce(ctx, w, got[key], said[key])
+		}
+		if taken, is := refused[key]; is {
+			if _, known := u.refused[key]; !known {
+				u.say(key, notHere(w, taken))
+			}
+		}
+	}
+	u.refused = refused
+	if err := u.memory.keep(); err != nil {
+		u.say("memory", "which port was where cannot be kept: "+err.Error())
+	}
+}
+
+// listenAt listens on this machine's loopback, in both versions of IP where there are both; nil: the
+// port is taken.
+func listenAt(ctx context.Context, port int) (list []net.Listener) {
+	var c net.ListenConfig
+	for _, host := range []string{"127.0.0.1", "::1"} {
+		l, err := c.Listen(ctx, "tcp", net.JoinHostPort(host, strconv.Itoa(port)))
+		if err != nil {
+			if host == "127.0.0.1" {
+				return nil
+			}
+			break
+		}
+		list = append(list, l)
+	}
+	return list
+}
+
+// serve joins who comes to a port of this machine to a workspace.
+func (u *Usher) serve(ctx context.Context, w Want, port int, listeners []net.Listener) *door {
+	line := u.places[w.Workspace].line
+	for _, l := range listeners {
+		go func() {
+			for {
+				near, err := l.Accept()
+				if err != nil {
+					return
+				}
+				go func() {
+					if err := line.Join(ctx, near, w.Target); err != nil && ctx.Err() == nil {
+						u.mu.Lock()
+						defer u.mu.Unlock()
+						u.say("join "+w.key(), fmt.Sprintf("%s: %v", w.Workspace, err))
+					}
+				}()
+			}
+		}()
+	}
+	return &door{want: w, port: port, close: func() {
+		for _, l := range listeners {
+			l.Close()
+		}
+	}}
+}
+
+// sayEvery is how often something is said of one port: one that comes and goes is no news.
+const sayEvery = 10 * time.Second
+
+// say tells the person something about a port. The caller holds the lock.
+func (u *Usher) say(about, text string) {
+	if now := time.Now(); now.Sub(u.said[about]) >= sayEvery {
+		if len(u.said) > 10_000 {
+			clear(u.said)
+		}
+		u.said[about] = now
+		u.o.Say(text)
+	}
+}
+
+func notHere(w Want, t Taken) string {
+	who := "another program of this machine has that port"
+	if t.By != "" {
+		who = t.By + " has that port"
+	}
+	if w.Exact {
+		return fmt.Sprintf("%s: port %d is not offered here: it must have the same number, and %s", w.Workspace, w.Port, who)
+	}
+	return fmt.Sprintf("%s: port %d is not offered here: no number is free for it", w.Workspace, w.Port)
+}
+
+// announce does what the definition says is to be done when a program begins to listen
+// (onAutoForward): a notice where it says nothing.
+func (u *Usher) announce(ctx context.Context, w Want, port int, p client.Port) {
+	what := client.Notify
+	if p.OnAutoForward != nil {
+		what = *p.OnAutoForward
+	}
+	if what == client.Silent {
+		return
+	}
+	address := addressOf(p, port)
+	name := "port " + p.Port
+	if p.Label != nil && *p.Label != "" {
+		name = fmt.Sprintf("%s (port %s)", *p.Label, p.Port)
+	}
+	u.say(w.key(), fmt.Sprintf("%s: %s is at %s", w.Workspace, name, address))
+	switch what {
+	case client.OpenBrowser, client.OpenBrowserOnce, client.OpenPreview:
+	default:
+		return
+	}
+	if u.o.Browse == nil || p.Listener == nil || what == client.OpenBrowserOnce && u.memory.Opened[w.key()] || time.Since(u.said["browse "+w.key()]) < browseEvery {
+		return
+	}
+	u.said["browse "+w.key()] = time.Now()
+	u.memory.Opened[w.key()], u.memory.changed = true, true
+	if p.Protocol == nil {
+		address = "http://" + address
+	}
+	go func() {
+		if err := u.o.Browse(ctx, address); err != nil && ctx.Err() == nil {
+			u.o.Say(fmt.Sprintf("%s cannot be opened in a browser: %v", address, err))
+		}
+	}()
+}
+
+// browseEvery is how often a browser is opened for one port.
+const browseEvery = time.Minute
+
+// addressOf is where a port is at this machine.
+func addressOf(p client.Port, port int) string {
+	at := net.JoinHostPort("localhost", strconv.Itoa(port))
+	if p.Protocol != nil {
+		return *p.Protocol + "://" + at
+	}
+	return at
+}

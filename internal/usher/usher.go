@@ -1,0 +1,304 @@
+package usher
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"domicile/internal/client"
+)
+
+// Service is what the usher asks of the service.
+type Service interface {
+	// Workspaces lists those of the account.
+	Workspaces(ctx context.Context) ([]client.Workspace, error)
+	Ports(ctx context.Context, workspace string) (client.Ports, error)
+	// Events calls f for each change until ctx ends or the connection breaks.
+	Events(ctx context.Context, f func(client.Event)) error
+	SSH(ctx context.Context, workspace string) (*ssh.Client, error)
+}
+
+// Options says what an usher works with.
+type Options struct {
+	Service Service
+	// Address is the service's, as people know it.
+	Address string
+	Suffix  string
+	// Memory is a file in which the usher keeps which port was where.
+	Memory string
+	// Say tells the person something, in one line.
+	Say func(string)
+	// Browse opens an address in the person's browser; nil: nothing is opened.
+	Browse func(ctx context.Context, address string) error
+}
+
+// Usher keeps a person's ports.
+type Usher struct {
+	o     Options
+	since time.Time
+	wake  chan struct{}
+
+	mu        sync.Mutex
+	connected bool
+	reason    string
+	stale     map[string]bool // workspaces that have changed; "": all of them
+	places    map[string]*place
+	doors     map[string]*door
+	refused   map[string]Taken
+	memory    memory
+	said      map[string]time.Time // when something was last said of a port
+}
+
+// place is a workspace.
+type place struct {
+	state string
+	line  *Line
+	ports []client.Port
+	known bool
+}
+
+// door is a port of this machine that leads into a workspace.
+type door struct {
+	want   Want
+	port   int
+	close  func()
+	opened bool
+}
+
+// New makes an usher.
+func New(o Options) (*Usher, error) {
+	m, err := remember(o.Memory)
+	if err != nil {
+		return nil, err
+	}
+	return &Usher{o: o, since: time.Now(), wake: make(chan struct{}, 1), stale: map[string]bool{}, places: map[string]*place{},
+		doors: map[string]*door{}, refused: map[string]Taken{}, memory: m, said: map[string]time.Time{}}, nil
+}
+
+const (
+	// settle is how long more changes are waited for after one.
+	settle = 20 * time.Millisecond
+	// againFirst and againMost are the pauses before a service that is away is asked again.
+	againFirst = 250 * time.Millisecond
+	againMost  = 10 * time.Second
+)
+
+// Serve keeps the ports until ctx ends.
+func (u *Usher) Serve(ctx context.Context) error {
+	var all sync.WaitGroup
+	defer all.Wait()
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	defer u.closeAll()
+	all.Go(func() { u.listen(ctx) })
+	for {
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-u.wake:
+		}
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-time.After(settle):
+		}
+		if err := u.refresh(ctx); err != nil && ctx.Err() == nil {
+			u.lost(err)
+			all.Go(func() { // what was not learned is asked again
+				select {
+				case <-ctx.Done():
+				case <-time.After(againMost):
+					u.changed("")
+				}
+			})
+		}
+	}
+}
+
+// listen hears of changes until ctx ends. What is open stays open while the service is away.
+func (u *Usher) listen(ctx context.Context) {
+	wait := againFirst
+	for ctx.Err() == nil {
+		err := u.o.Service.Events(ctx, func(e client.Event) {
+			wait = againFirst
+			switch e.Type {
+			case "look":
+				u.mu.Lock()
+				u.connected, u.reason = true, ""
+				u.mu.Unlock()
+				u.changed("")
+			case "workspace":
+				u.changed("")
+			case "ports":
+				u.changed(e.Workspace)
+			}
+		})
+		if ctx.Err() != nil {
+			return
+		}
+		u.lost(err)
+		select {
+		case <-ctx.Done():
+		case <-time.After(wait):
+		}
+		wait = min(2*wait, againMost)
+	}
+}
+
+func (u *Usher) lost(err error) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	u.connected, u.reason = false, err.Error()
+}
+
+// changed notes that something of a workspace, or of all, is to be looked at.
+func (u *Usher) changed(workspace string) {
+	u.mu.Lock()
+	u.stale[workspace] = true
+	u.mu.Unlock()
+	select {
+	case u.wake <- struct{}{}:
+	default:
+	}
+}
+
+// refresh looks at what has changed, and opens and closes ports.
+func (u *Usher) refresh(ctx context.Context) error {
+	u.mu.Lock()
+	stale := u.stale
+	u.stale = map[string]bool{}
+	u.mu.Unlock()
+	if stale[""] {
+		list, err := u.o.Service.Workspaces(ctx)
+		if err != nil {
+			return err
+		}
+		u.setPlaces(list)
+	}
+	for _, name := range u.running() {
+		if !stale[""] && !stale[name] {
+			continue
+		}
+		p, err := u.o.Service.Ports(ctx, name)
+		if err != nil {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			u.changed(name) // it may be gone by now: then the list says so
+			return fmt.Errorf("ask for the ports of %s: %w", name, err)
+		}
+		u.setPorts(name, p)
+	}
+	u.open(ctx)
+	return nil
+}
+
+// setPlaces takes over which workspaces there are.
+func (u *Usher) setPlaces(list []client.Workspace) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	there := map[string]bool{}
+	for _, w := range list {
+		there[w.Name] = true
+		p := u.places[w.Name]
+		if p == nil {
+			name := w.Name
+			p = &place{line: &Line{Open: func(ctx context.Context) (*ssh.Client, error) { return u.o.Service.SSH(ctx, name) }}}
+			u.places[w.Name] = p
+		}
+		if p.state = string(w.State); w.State != client.WorkspaceStateReady {
+			p.ports, p.known = nil, false
+			p.line.Close()
+		}
+	}
+	for name, p := range u.places {
+		if !there[name] {
+			p.line.Close()
+			delete(u.places, name)
+			u.memory.forget(name)
+		}
+	}
+}
+
+// running are the names of workspaces that run.
+func (u *Usher) running() (names []string) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	for name, p := range u.places {
+		if p.state == string(client.WorkspaceStateReady) {
+			names = append(names, name)
+		}
+	}
+	return names
+}
+
+// setPorts takes over what listens in a workspace. Where that is not known, such as while the
+// service's connection to the agent is made anew, it is as it was.
+func (u *Usher) setPorts(name string, now client.Ports) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	p := u.places[name]
+	if p == nil || !now.Known && p.known {
+		return
+	}
+	p.ports, p.known = now.Ports, now.Known
+}
+
+// mostPorts is how many ports of one workspace are opened here: whoever is inside can listen at
+// any number.
+const mostPorts = 600
+
+// wants are the ports that should be reachable, and what the definition says of each. The caller
+// holds the lock.
+func (u *Usher) wants() (list []Want, said map[string]client.Port) {
+	said = map[string]client.Port{}
+	for name, p := range u.places {
+		n := 0
+		for _, port := range p.ports {
+			w, ok := wanted(name, port)
+			if !ok || n == mostPorts {
+				continue
+			}
+			n++
+			list = append(list, w)
+			said[w.key()] = port
+		}
+	}
+	return list, said
+}
+
+// wanted tells whether a port should be reachable: one at which a program listens, and one of
+// another service of the workspace that the definition names.
+func wanted(workspace string, p client.Port) (Want, bool) {
+	if p.OnAutoForward != nil && *p.OnAutoForward == client.Ignore {
+		return Want{}, false
+	}
+	host, number, found := strings.Cut(p.Port, ":")
+	if !found {
+		host, number = "localhost", p.Port
+	}
+	own := host == "localhost" || host == "127.0.0.1"
+	n, err := strconv.Atoi(number)
+	if err != nil || n < 1 || n > 65535 || own && (p.Listener == nil || p.Listener.Network != client.Tcp) {
+		return Want{}, false
+	}
+	return Want{Workspace: workspace, Target: net.JoinHostPort(host, number), Port: n, Exact: p.RequireLocalPort != nil && *p.RequireLocalPort}, true
+}
+
+func (u *Usher) closeAll() {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	for key, d := range u.doors {
+		d.close()
+		delete(u.doors, key)
+	}
+	for _, p := range u.places {
+		p.line.Close()
+	}
+}
