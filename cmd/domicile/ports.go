@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"domicile/internal/client"
+	"domicile/internal/usher"
 )
 
 var portsCommand = command{
@@ -24,10 +25,10 @@ var portsCommand = command{
 			}
 			if len(args) == 1 {
 				p, err := client.Answer[client.Ports](c.ListPorts(ctx, args[0], &client.ListPortsParams{Udp: udp}))
-				return present(t, *asJSON, p, err, func(p client.Ports) { printPorts(t, p) })
+				return present(t, *asJSON, p, err, func(p client.Ports) { printPorts(t, p, here(ctx)) })
 			}
 			list, err := portsOfAll(ctx, c, *udp)
-			return present(t, *asJSON, list, err, func(list []client.Ports) { printAllPorts(t, list) })
+			return present(t, *asJSON, list, err, func(list []client.Ports) { printAllPorts(t, list, here(ctx)) })
 		}
 	},
 }
@@ -52,7 +53,7 @@ func portsOfAll(ctx context.Context, c *client.Service, udp bool) ([]client.Port
 	return list, nil
 }
 
-func printPorts(t *terminal, p client.Ports) {
+func printPorts(t *terminal, p client.Ports, here usher.Status) {
 	if len(p.Ports) == 0 {
 		fmt.Fprintf(t.out, "%s names no port, and nothing listens there%s.\n", p.Workspace, unknown(p))
 		return
@@ -60,7 +61,7 @@ func printPorts(t *terminal, p client.Ports) {
 	table := newTable(t.out)
 	table.row("PORT", "LABEL", "LISTENS", "AT", "REACH IT")
 	for _, x := range p.Ports {
-		table.row(append([]string{portNumber(x), orDash(text(x.Label))}, portCells(p, x)...)...)
+		table.row(append([]string{portNumber(x), orDash(text(x.Label))}, portCells(p, x, here)...)...)
 	}
 	table.flush()
 	if !p.Known {
@@ -71,7 +72,7 @@ func printPorts(t *terminal, p client.Ports) {
 	}
 }
 
-func printAllPorts(t *terminal, list []client.Ports) {
+func printAllPorts(t *terminal, list []client.Ports, here usher.Status) {
 	if len(list) == 0 {
 		fmt.Fprintln(t.out, "No workspace runs. To see all: domicile list")
 		return
@@ -83,7 +84,7 @@ func printAllPorts(t *terminal, list []client.Ports) {
 			table.row(p.Workspace, "-", "-", "-", "-", "-")
 		}
 		for _, x := range p.Ports {
-			table.row(append([]string{p.Workspace, portNumber(x), orDash(text(x.Label))}, portCells(p, x)...)...)
+			table.row(append([]string{p.Workspace, portNumber(x), orDash(text(x.Label))}, portCells(p, x, here)...)...)
 		}
 	}
 	table.flush()
@@ -103,9 +104,26 @@ func portNumber(x client.Port) string {
 	return x.Port
 }
 
-// portCells are who listens at a port, at which addresses, and the line that reaches it.
-func portCells(p client.Ports, x client.Port) []string {
+// here is what the usher of this machine does; nothing where there is none.
+func here(ctx context.Context) usher.Status {
+	h, err := hallOf("", usualSuffix)
+	if err != nil {
+		return usher.Status{}
+	}
+	s, _ := h.status(ctx)
+	return s
+}
+
+// portCells are who listens at a port, at which addresses, and where it is at this machine, or the
+// line that brings it here.
+func portCells(p client.Ports, x client.Port, here usher.Status) []string {
 	reach := fmt.Sprintf("domicile forward %s %s", p.Workspace, x.Port)
+	if local := here.Local(p.Workspace, x.Port); local != "" {
+		reach = local
+		if x.Protocol != nil {
+			reach = *x.Protocol + "://" + local
+		}
+	}
 	l := x.Listener
 	switch {
 	case l == nil && strings.Contains(x.Port, ":"): // another service's, of which nothing is known

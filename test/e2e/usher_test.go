@@ -1,0 +1,187 @@
+package e2e
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"domicile/internal/client"
+	"domicile/internal/usher"
+)
+
+// An usher needs an account of its own in these tests: one account has one at a machine.
+type ushered struct {
+	*person
+	config string // ssh's settings
+	opened string // a file with the addresses that the browser was given
+	said   string // a file with what the usher said
+	usher  *exec.Cmd
+}
+
+// begin starts the usher.
+func (u *ushered) begin(t *testing.T) {
+	t.Helper()
+	u.usher = u.command(context.WithoutCancel(t.Context()), "", "usher", "-ssh-config", u.config).Cmd
+	u.usher.Env = append(u.usher.Env, "BROWSER="+u.opened+".sh")
+	said, err := os.OpenFile(u.said, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	require.NoError(t, err)
+	defer said.Close()
+	u.usher.Stdout, u.usher.Stderr = said, said
+	require.NoError(t, u.usher.Start())
+	eventually(t, 20*time.Second, "the usher is connected", func() bool { return u.status(t).Connected })
+}
+
+// end ends it.
+func (u *ushered) end(t *testing.T, by syscall.Signal) {
+	t.Helper()
+	require.NoError(t, u.usher.Process.Signal(by))
+	_ = u.usher.Wait()
+}
+
+func (u *ushered) status(t *testing.T) (s usher.Status) {
+	t.Helper()
+	if a := u.domicile(t, "usher", "-status", "-json"); a.status == 0 {
+		require.NoError(t, json.Unmarshal([]byte(a.out), &s))
+	}
+	return s
+}
+
+// at calls ssh with nothing but what the usher has written.
+func (u *ushered) at(t *testing.T, program string, args ...string) answer {
+	t.Helper()
+	c := exec.CommandContext(t.Context(), program, args...)
+	return finish(t, c)
+}
+
+// gets asks a port of a workspace by this machine's; empty: nobody answers.
+func (u *ushered) gets(t *testing.T, workspace, port string) string {
+	t.Helper()
+	local := u.status(t).Local(workspace, port)
+	if local == "" {
+		return ""
+	}
+	r, err := http.Get("http://" + local + "/")
+	if err != nil {
+		return ""
+	}
+	defer r.Body.Close()
+	b, _ := io.ReadAll(r.Body)
+	return string(b)
+}
+
+const board = `{ "image": "BASE", "remoteUser": "crew", "workspaceFolder": "/src/deck", "name": "deck",
+  "workspaceMount": "source=${localWorkspaceFolder},target=/src/deck,type=bind",
+  "portsAttributes": { "9000": { "label": "Board", "protocol": "http", "onAutoForward": "openBrowserOnce" }, "9100-9200": { "onAutoForward": "ignore" } } }`
+
+// serves has a program listen inside, on loopback alone.
+func (u *ushered) serves(t *testing.T, port int) {
+	t.Helper()
+	a := u.at(t, "ssh", "-F", u.config, "deck.domicile", fmt.Sprintf("cd /tmp && echo quay > index.html && setsid -f python3 -m http.server --bind 127.0.0.1 %d >/dev/null 2>&1 </dev/null", port))
+	require.Equal(t, 0, a.status, a.err)
+}
+
+func TestAnUsher(t *testing.T) {
+	u := &ushered{person: anotherPerson(t, "purser"), config: filepath.Join(t.TempDir(), "config"), said: filepath.Join(t.TempDir(), "said")}
+	u.opened = filepath.Join(t.TempDir(), "opened")
+	require.NoError(t, os.WriteFile(u.opened+".sh", []byte("#!/bin/sh\nprintf '%s\\n' \"$1\" >> "+u.opened+"\n"), 0o755))
+	const own = "Host *\n  ProxyCommand nowhere\n\nMatch all\n  Compression no\n"
+	require.NoError(t, os.WriteFile(u.config, []byte(own), 0o600))
+	made := u.provision(t, publish(t, "usherdeck", board, nil), "deck")
+	require.Equal(t, 0, made.status, made.err)
+	assert.Contains(t, u.domicile(t, "usher", "-status").err, "no usher is at work")
+	u.begin(t)
+	t.Cleanup(func() { u.end(t, syscall.SIGKILL) })
+
+	t.Run("ssh knows the address, and asks nothing", func(t *testing.T) {
+		a := u.at(t, "ssh", "-F", u.config, "deck.domicile", "id -un; pwd")
+		assert.Equal(t, answer{"crew\n/src/deck\n", "", 0}, a)
+		file := filepath.Join(t.TempDir(), "cargo")
+		require.NoError(t, os.WriteFile(file, []byte(strings.Repeat("cargo ", 400_000)), 0o644))
+		require.Equal(t, 0, u.at(t, "scp", "-q", "-F", u.config, file, "deck.domicile:/tmp/cargo").status)
+		a = u.at(t, "rsync", "-e", "ssh -F "+u.config, "deck.domicile:/tmp/cargo", file+".back")
+		require.Equal(t, 0, a.status, a.err)
+		assert.Equal(t, 0, u.at(t, "cmp", file, file+".back").status)
+		a = u.at(t, "ssh", "-F", u.config, "nosuch.domicile", "true")
+		assert.Equal(t, 255, a.status)
+		assert.Contains(t, a.err, "nosuch")
+	})
+	t.Run("a program that listens is at this machine, and gone with it", func(t *testing.T) {
+		u.serves(t, 9000)
+		eventually(t, 10*time.Second, "the board answers", func() bool { return u.gets(t, "deck", "9000") == "quay\n" })
+		local := u.status(t).Local("deck", "9000")
+		eventually(t, 10*time.Second, "it is opened in a browser", func() bool {
+			b, err := os.ReadFile(u.opened)
+			return err == nil && string(b) == "http://"+local+"\n"
+		})
+		said, err := os.ReadFile(u.said)
+		require.NoError(t, err)
+		assert.Contains(t, string(said), "deck: Board (port 9000) is at http://"+local)
+		var ports client.Ports
+		require.NoError(t, json.Unmarshal([]byte(u.domicile(t, "ports", "deck", "-json").out), &ports))
+		require.Len(t, ports.Ports, 1)
+		p := ports.Ports[0]
+		assert.Equal(t, "Board", *p.Label)
+		assert.Equal(t, []string{"127.0.0.1"}, p.Listener.Addresses)
+		assert.Equal(t, "crew", *p.Listener.User)
+		assert.Contains(t, *p.Listener.Command, "python3 -m http.server")
+		assert.Contains(t, u.domicile(t, "ports", "deck").out, "http://"+local)
+
+		u.serves(t, 9100)
+		eventually(t, 10*time.Second, "it is told of", func() bool { return strings.Contains(u.domicile(t, "ports", "deck").out, "9100") })
+		assert.Empty(t, u.status(t).Local("deck", "9100"), "the definition says to ignore it")
+
+		require.Equal(t, 0, u.at(t, "ssh", "-F", u.config, "deck.domicile", "pkill python3").status)
+		eventually(t, 10*time.Second, "it is gone", func() bool { return u.status(t).Local("deck", "9000") == "" })
+		_, err = http.Get("http://" + local)
+		assert.Error(t, err)
+	})
+	t.Run("after a stop and a start, and after its own end, all is as it was", func(t *testing.T) {
+		require.Equal(t, 0, u.domicile(t, "stop", "deck").status)
+		a := u.at(t, "ssh", "-F", u.config, "deck.domicile", "true")
+		assert.Contains(t, a.err, "The workspace deck is stopped")
+		require.Equal(t, 0, u.domicile(t, "start", "deck").status)
+		u.serves(t, 9000)
+		eventually(t, 10*time.Second, "the board answers", func() bool { return u.gets(t, "deck", "9000") == "quay\n" })
+		u.end(t, syscall.SIGKILL)
+		u.begin(t)
+		eventually(t, 10*time.Second, "the board answers", func() bool { return u.gets(t, "deck", "9000") == "quay\n" })
+		b, err := os.ReadFile(u.opened)
+		require.NoError(t, err)
+		assert.Equal(t, 1, strings.Count(string(b), "\n"), "a browser is opened once")
+	})
+	t.Run("there is one, and what it does is its own account's", func(t *testing.T) {
+		a := u.domicile(t, "usher", "-ssh-config", u.config)
+		assert.Equal(t, 1, a.status)
+		assert.Contains(t, a.err, "an usher is at work for this account already")
+		assert.Contains(t, u.domicile(t, "usher", "-uninstall", "-ssh-config", u.config).err, "end it first")
+		for _, path := range []string{"/api/v1/workspaces/deck/ports", "/api/v1/workspaces/deck/ssh"} {
+			status, _ := finn.request(t, http.MethodGet, path, "")
+			assert.Equal(t, http.StatusNotFound, status, path)
+		}
+		info, err := os.Stat(u.login + "-usher")
+		require.NoError(t, err)
+		assert.Equal(t, os.FileMode(0o700), info.Mode().Perm())
+	})
+	t.Run("it goes without a trace", func(t *testing.T) {
+		u.end(t, syscall.SIGINT)
+		a := u.domicile(t, "usher", "-uninstall", "-ssh-config", u.config)
+		require.Equal(t, 0, a.status, a.err)
+		b, err := os.ReadFile(u.config)
+		require.NoError(t, err)
+		assert.Equal(t, own, string(b))
+		assert.NoDirExists(t, u.login+"-usher")
+		u.begin(t) // for the clean-up
+	})
+}
