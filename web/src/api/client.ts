@@ -2,6 +2,7 @@ import createClient from "openapi-fetch";
 import type { components, paths } from "./contract.gen";
 
 export type Workspace = components["schemas"]["Workspace"];
+export type Port = components["schemas"]["Port"];
 export type Run = components["schemas"]["Run"];
 export type Step = components["schemas"]["Step"];
 export type LogLine = components["schemas"]["LogLine"];
@@ -85,6 +86,7 @@ export const api = {
   check: (body: components["schemas"]["CheckRequest"]) => answer(client.POST("/check", { body })),
   workspaces: () => answer(client.GET("/workspaces")),
   workspace: (name: string) => answer(client.GET("/workspaces/{name}", named(name))),
+  ports: (name: string) => answer(client.GET("/workspaces/{name}/ports", named(name))),
   provision: (body: components["schemas"]["ProvisionRequest"]) => answer(client.POST("/workspaces", { body })),
   start: (name: string) => answer(client.POST("/workspaces/{name}/start", named(name))),
   stop: (name: string) => answer(client.POST("/workspaces/{name}/stop", named(name))),

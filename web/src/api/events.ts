@@ -29,7 +29,7 @@ export function useEvents() {
       source = undefined;
     };
     const open = () => {
-      source ??= listen(again);
+      source ??= listen(again, (workspace) => void queries.invalidateQueries({ queryKey: ["workspace", workspace, "ports"] }));
     };
     const seen = () => (document.visibilityState === "visible" ? open() : close());
     seen();
@@ -46,8 +46,9 @@ export function useEvents() {
 }
 
 /** Opens the stream; its first event makes the page look at everything again. */
-function listen(again: (workspace?: string) => void): EventSource {
-  const source = new EventSource("/api/v1/events");
+function listen(again: (workspace?: string) => void, listens: (workspace: string) => void): EventSource {
+  const source = new EventSource("/api/v1/events?ports=true");
+  source.addEventListener("ports", (e: MessageEvent<string>) => listens((JSON.parse(e.data) as { workspace: string }).workspace));
   const changed = (e: MessageEvent<string>) => again((JSON.parse(e.data) as { workspace: string }).workspace);
   source.addEventListener("workspace", changed);
   source.addEventListener("run", changed);

@@ -9,6 +9,7 @@ import { Ago } from "../frame/time";
 import { TroubleNote } from "../frame/trouble";
 import { correcting, shortSource } from "../workspaces/plate";
 import { Move } from "./move";
+import { Ports } from "./ports";
 import { Rebuild, StopsSoon } from "./upkeep";
 
 /** The plate of one workspace with the ways in, and what can be done with it. */
@@ -76,17 +77,9 @@ function WaysIn({ workspace: w }: { workspace: Workspace }) {
       )}
       {w.ssh && <CopyLine label="SSH" text={w.ssh} />}
       <CopyLine label="Terminal from the command line" text={`domicile shell ${w.name}`} />
-      {w.ports.map((p) => (
-        <CopyLine key={p.port} label={portWords(p)} text={`domicile forward ${w.name} ${p.port}`} />
-      ))}
+      <Ports workspace={w} />
     </section>
   );
-}
-
-/** What a port is, and who names it where that is not the definition. */
-export function portWords(p: Workspace["ports"][number]): string {
-  const named = p.from && p.from !== "definition" ? `, named by ${p.from === "image" ? "the image" : p.from}` : "";
-  return `Port ${p.port}${p.label ? `, ${p.label}` : ""}${named}`;
 }
 
 function Actions({ workspace: w }: { workspace: Workspace }) {

@@ -1,0 +1,45 @@
+import { useQuery } from "@tanstack/react-query";
+import { Ear, EarOff } from "lucide-react";
+import { api, type Port, type Workspace } from "../api/client";
+import { CopyLine } from "../frame/copy";
+
+/** The ports of a running workspace: who listens there now, and the line that brings each to one's own machine. */
+export function Ports({ workspace: w }: { workspace: Workspace }) {
+  const { data } = useQuery({ queryKey: ["workspace", w.name, "ports"], queryFn: () => api.ports(w.name) });
+  const ports = data?.ports ?? w.ports;
+  if (ports.length === 0) return null;
+  return (
+    <ul aria-label="Ports" className="flex flex-col gap-3">
+      {ports.map((p) => (
+        <li key={p.port}>
+          <CopyLine label={portWords(p)} text={`domicile forward ${w.name} ${p.port}`} />
+          <Heard port={p} known={data?.known ?? false} />
+        </li>
+      ))}
+      {data?.more && <li className="quiet text-sm">There are more than are shown.</li>}
+    </ul>
+  );
+}
+
+/** Who listens at a port. */
+function Heard({ port: p, known }: { port: Port; known: boolean }) {
+  if (!known || (p.port.includes(":") && !p.listener)) return null; // of another service nothing is known
+  if (!p.listener)
+    return (
+      <div className="quiet flex items-center gap-1 text-sm">
+        <EarOff size={14} aria-hidden /> nobody listens
+      </div>
+    );
+  const who = [p.listener.process ?? "a program", p.listener.user && `of ${p.listener.user}`].filter(Boolean).join(" ");
+  return (
+    <div className="flex items-center gap-1 text-sm" title={p.listener.command}>
+      <Ear size={14} aria-hidden className="shrink-0" /> <span className="min-w-0 truncate">{who} listens</span>
+    </div>
+  );
+}
+
+/** What a port is, and who names it where that is not the definition. */
+export function portWords(p: Port): string {
+  const named = p.from && p.from !== "definition" ? `, named by ${p.from === "image" ? "the image" : p.from}` : "";
+  return `Port ${p.port}${p.label ? `, ${p.label}` : ""}${named}`;
+}
