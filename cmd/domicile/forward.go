@@ -16,14 +16,21 @@ import (
 )
 
 var forwardCommand = command{
-	name: "forward", args: "NAME PORT[:LOCAL]", summary: "Make a port inside a workspace reachable on this machine, until Ctrl-C",
-	example: "domicile forward timetable 8080\ndomicile forward timetable 8080:9000",
+	name: "forward", args: "NAME PORT[:LOCAL] [-reverse]", summary: "Make a port inside a workspace reachable on this machine, or one of this machine inside, until Ctrl-C",
+	example: "domicile forward timetable 8080\ndomicile forward timetable 8080:9000\ndomicile forward timetable 8081:3000 -reverse",
 	takes:   []string{"NAME", "PORT"},
 	setup: func(f *flag.FlagSet) action {
+		other := f.Bool("reverse", false, "the other way round: port LOCAL of this machine appears inside, at PORT of its loopback")
 		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			port, local, err := parseForward(args[1])
 			if err != nil {
 				return wrongUse("%v", err)
+			}
+			if *other {
+				if port.Host != "localhost" || local == 0 {
+					return wrongUse("with -reverse PORT or PORT:LOCAL is wanted, both from 1 to 65535")
+				}
+				return reverse(ctx, t, c, args[0], port.Number, local)
 			}
 			name, target := args[0], net.JoinHostPort(port.Host, strconv.Itoa(port.Number))
 			line := &usher.Line{Open: func(ctx context.Context) (*ssh.Client, error) { return c.SSH(ctx, name) }}

@@ -1369,6 +1369,19 @@ type TokenInfo struct {
 	LastUsed *time.Time `json:"lastUsed,omitempty"`
 }
 
+// TriedStep A step on the way into a workspace.
+type TriedStep struct {
+	Fine bool `json:"fine"`
+
+	// Found What was found, or why it fails.
+	Found  string  `json:"found"`
+	Name   string  `json:"name"`
+	Remedy *string `json:"remedy,omitempty"`
+
+	// Took Seconds.
+	Took *float32 `json:"took,omitempty"`
+}
+
 // Variations Properties of the definition that are set to another value than its file says, as KEY=VALUE: image=TAG, features.FEATURE.OPTION=VALUE, build.args.NAME=VALUE or containerEnv.NAME=VALUE.
 type Variations = []string
 
@@ -1380,6 +1393,30 @@ type Version struct {
 	// Ssh host:port of the SSH server.
 	Ssh     string `json:"ssh"`
 	Version string `json:"version"`
+}
+
+// Ways How a workspace is reached.
+type Ways struct {
+	// Clock The service's time.
+	Clock       time.Time `json:"clock"`
+	Fingerprint string    `json:"fingerprint"`
+
+	// Folder Where its files are, inside.
+	Folder *string `json:"folder,omitempty"`
+
+	// Host Of the SSH server.
+	Host string `json:"host"`
+
+	// HostKey The SSH server's public key, as in an authorized_keys line.
+	HostKey string `json:"hostKey"`
+	Port    int    `json:"port"`
+
+	// Steps In the order of the way, up to the first that fails.
+	Steps []TriedStep `json:"steps"`
+
+	// User Whom an SSH client signs in as: the workspace.
+	User      string `json:"user"`
+	Workspace string `json:"workspace"`
 }
 
 // Workspace A place to work.
@@ -1826,6 +1863,9 @@ type ServerInterface interface {
 	// ListTerminals The terminals that are open inside, attached or waiting.
 	// (GET /workspaces/{name}/terminals)
 	ListTerminals(w http.ResponseWriter, r *http.Request, name Name)
+	// TryWays How a workspace is reached, each step tried by the service. What lies between the person's machine and the service only that machine can try.
+	// (GET /workspaces/{name}/ways)
+	TryWays(w http.ResponseWriter, r *http.Request, name Name)
 }
 
 // Unimplemented server implementation that returns http.StatusNotImplemented for each endpoint.
@@ -2291,6 +2331,12 @@ func (_ Unimplemented) StopWorkspace(w http.ResponseWriter, r *http.Request, nam
 // ListTerminals The terminals that are open inside, attached or waiting.
 // (GET /workspaces/{name}/terminals)
 func (_ Unimplemented) ListTerminals(w http.ResponseWriter, r *http.Request, name Name) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// TryWays How a workspace is reached, each step tried by the service. What lies between the person's machine and the service only that machine can try.
+// (GET /workspaces/{name}/ways)
+func (_ Unimplemented) TryWays(w http.ResponseWriter, r *http.Request, name Name) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -4049,6 +4095,32 @@ func (siw *ServerInterfaceWrapper) ListTerminals(w http.ResponseWriter, r *http.
 	handler.ServeHTTP(w, r)
 }
 
+// TryWays operation middleware
+func (siw *ServerInterfaceWrapper) TryWays(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.TryWays(w, r, name)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 type UnescapedCookieParamError struct {
 	ParamName string
 	Err       error
@@ -4380,6 +4452,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/workspaces/{name}/ports", wrapper.ListPorts)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/workspaces/{name}/ways", wrapper.TryWays)
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/workspaces/{name}/terminals", wrapper.ListTerminals)
@@ -7280,6 +7355,45 @@ func (response ListTerminalsdefaultApplicationProblemPlusJSONResponse) VisitList
 	return err
 }
 
+type TryWaysRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type TryWaysResponseObject interface {
+	VisitTryWaysResponse(w http.ResponseWriter) error
+}
+
+type TryWays200JSONResponse Ways
+
+func (response TryWays200JSONResponse) VisitTryWaysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryWaysdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TryWaysdefaultApplicationProblemPlusJSONResponse) VisitTryWaysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
 	// GetAccount The account that the request came with.
@@ -7513,6 +7627,9 @@ type StrictServerInterface interface {
 	// ListTerminals The terminals that are open inside, attached or waiting.
 	// (GET /workspaces/{name}/terminals)
 	ListTerminals(ctx context.Context, request ListTerminalsRequestObject) (ListTerminalsResponseObject, error)
+	// TryWays How a workspace is reached, each step tried by the service. What lies between the person's machine and the service only that machine can try.
+	// (GET /workspaces/{name}/ways)
+	TryWays(ctx context.Context, request TryWaysRequestObject) (TryWaysResponseObject, error)
 }
 
 type StrictHandlerFunc func(ctx context.Context, w http.ResponseWriter, r *http.Request, request any) (any, error)
@@ -9694,6 +9811,32 @@ func (sh *strictHandler) ListTerminals(w http.ResponseWriter, r *http.Request, n
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(ListTerminalsResponseObject); ok {
 		if err := validResponse.VisitListTerminalsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TryWays operation middleware
+func (sh *strictHandler) TryWays(w http.ResponseWriter, r *http.Request, name Name) {
+	var request TryWaysRequestObject
+
+	request.Name = name
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.TryWays(ctx, request.(TryWaysRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryWays")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(TryWaysResponseObject); ok {
+		if err := validResponse.VisitTryWaysResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

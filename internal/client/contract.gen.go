@@ -1369,6 +1369,19 @@ type TokenInfo struct {
 	LastUsed *time.Time `json:"lastUsed,omitempty"`
 }
 
+// TriedStep A step on the way into a workspace.
+type TriedStep struct {
+	Fine bool `json:"fine"`
+
+	// Found What was found, or why it fails.
+	Found  string  `json:"found"`
+	Name   string  `json:"name"`
+	Remedy *string `json:"remedy,omitempty"`
+
+	// Took Seconds.
+	Took *float32 `json:"took,omitempty"`
+}
+
 // Variations Properties of the definition that are set to another value than its file says, as KEY=VALUE: image=TAG, features.FEATURE.OPTION=VALUE, build.args.NAME=VALUE or containerEnv.NAME=VALUE.
 type Variations = []string
 
@@ -1380,6 +1393,30 @@ type Version struct {
 	// Ssh host:port of the SSH server.
 	Ssh     string `json:"ssh"`
 	Version string `json:"version"`
+}
+
+// Ways How a workspace is reached.
+type Ways struct {
+	// Clock The service's time.
+	Clock       time.Time `json:"clock"`
+	Fingerprint string    `json:"fingerprint"`
+
+	// Folder Where its files are, inside.
+	Folder *string `json:"folder,omitempty"`
+
+	// Host Of the SSH server.
+	Host string `json:"host"`
+
+	// HostKey The SSH server's public key, as in an authorized_keys line.
+	HostKey string `json:"hostKey"`
+	Port    int    `json:"port"`
+
+	// Steps In the order of the way, up to the first that fails.
+	Steps []TriedStep `json:"steps"`
+
+	// User Whom an SSH client signs in as: the workspace.
+	User      string `json:"user"`
+	Workspace string `json:"workspace"`
 }
 
 // Workspace A place to work.
@@ -2312,6 +2349,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /workspaces/{name}/terminals (the `ListTerminals` operationId).
 	ListTerminals(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryWays How a workspace is reached, each step tried by the service. What lies between the person's machine and the service only that machine can try.
+	//
+	// Corresponds with GET /workspaces/{name}/ways (the `TryWays` operationId).
+	TryWays(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // GetAccount The account that the request came with.
@@ -4010,6 +4052,21 @@ func (c *Client) StopWorkspace(ctx context.Context, name Name, reqEditors ...Req
 // Corresponds with GET /workspaces/{name}/terminals (the `ListTerminals` operationId).
 func (c *Client) ListTerminals(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListTerminalsRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryWays How a workspace is reached, each step tried by the service. What lies between the person's machine and the service only that machine can try.
+//
+// Corresponds with GET /workspaces/{name}/ways (the `TryWays` operationId).
+func (c *Client) TryWays(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryWaysRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -6976,6 +7033,40 @@ func NewListTerminalsRequest(server string, name Name) (*http.Request, error) {
 	return req, nil
 }
 
+// NewTryWaysRequest constructs an http.Request for the TryWays method
+func NewTryWaysRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workspaces/%s/ways", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 func (c *Client) applyEditors(ctx context.Context, req *http.Request, additionalEditors []RequestEditorFn) error {
 	for _, r := range c.RequestEditors {
 		if err := r(ctx, req); err != nil {
@@ -7761,6 +7852,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /workspaces/{name}/terminals (the `ListTerminals` operationId).
 	ListTerminalsWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListTerminalsResponse, error)
+
+	// TryWaysWithResponse How a workspace is reached, each step tried by the service. What lies between the person's machine and the service only that machine can try.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /workspaces/{name}/ways (the `TryWays` operationId).
+	TryWaysWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*TryWaysResponse, error)
 }
 
 type GetAccountResponse struct {
@@ -11298,6 +11396,54 @@ func (r ListTerminalsResponse) ContentType() string {
 	return ""
 }
 
+type TryWaysResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Ways
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryWaysResponse) GetJSON200() *Ways {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryWaysResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryWaysResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryWaysResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryWaysResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryWaysResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // GetAccountWithResponse The account that the request came with.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -12674,6 +12820,19 @@ func (c *ClientWithResponses) ListTerminalsWithResponse(ctx context.Context, nam
 		return nil, err
 	}
 	return ParseListTerminalsResponse(rsp)
+}
+
+// TryWaysWithResponse How a workspace is reached, each step tried by the service. What lies between the person's machine and the service only that machine can try.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /workspaces/{name}/ways (the `TryWays` operationId).
+func (c *ClientWithResponses) TryWaysWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*TryWaysResponse, error) {
+	rsp, err := c.TryWays(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryWaysResponse(rsp)
 }
 
 // ParseGetAccountResponse parses an HTTP response from a GetAccountWithResponse call
@@ -15105,6 +15264,39 @@ func ParseListTerminalsResponse(rsp *http.Response) (*ListTerminalsResponse, err
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest []Terminal
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryWaysResponse parses an HTTP response from a TryWaysWithResponse call
+func ParseTryWaysResponse(rsp *http.Response) (*TryWaysResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryWaysResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Ways
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

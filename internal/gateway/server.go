@@ -65,7 +65,7 @@ func (s *Server) Arrive(w records.Workspace, end func()) (leave func()) {
 	}
 	s.people[w.Account][&end] = true
 	s.mu.Unlock()
-	if s.Attached != nil {
+	if s.Attached != nil && w.Name != "" {
 		go s.Attached(w)
 	}
 	return func() {
@@ -131,7 +131,10 @@ func (s *Server) serveKey(ctx context.Context, conn net.Conn, proven func()) {
 			return nil, err
 		}
 		s.unproven.cameFrom(meta.RemoteAddr())
-		if found, wrong = s.find(ctx, account, meta.User()); wrong != nil {
+		if found, wrong = s.find(ctx, account, meta.User()); wrong != nil && meta.User() == onwardUser {
+			found, wrong = records.Workspace{Account: account}, nil
+		}
+		if wrong != nil {
 			early.say(explain(wrong))
 		}
 		return permissions, nil
@@ -198,6 +201,10 @@ func (s *Server) serve(ctx context.Context, conn net.Conn, config *ssh.ServerCon
 	defer c.Close()
 	_ = conn.SetDeadline(time.Time{})
 	w, err := find()
+	if err == nil && w.ID == 0 && w.Name == "" {
+		s.serveOnward(ctx, w.Account, c, channels, requests)
+		return
+	}
 	var link *agentlink.Link
 	if err == nil {
 		link, err = s.Reacher.Reach(ctx, w)
@@ -219,7 +226,7 @@ func (s *Server) serve(ctx context.Context, conn net.Conn, config *ssh.ServerCon
 	}
 	defer s.Arrive(w, func() { c.Close() })()
 	s.Log.Info("connected", "workspace", w.Name, "from", conn.RemoteAddr().String())
-	splice(side{c, channels, requests}, side{link.Conn, link.Channels, link.Requests})
+	couple(side{c, s.onward(ctx, w.Account, c, channels), requests}, side{link.Conn, link.Channels, link.Requests})
 }
 
 // find finds the person's workspace and tells why it cannot be used.

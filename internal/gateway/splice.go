@@ -16,9 +16,9 @@ type side struct {
 	requests <-chan *ssh.Request
 }
 
-// splice passes channels and requests both ways until one side ends, then ends the other.
+// couple passes channels and requests both ways until one side ends, then ends the other.
 // What is Domicile's own between service and agent does not pass.
-func splice(person, agent side) {
+func couple(person, agent side) {
 	go passRequests(person.requests, agent.conn)
 	go passRequests(agent.requests, person.conn)
 	go passChannels(person.channels, agent.conn)

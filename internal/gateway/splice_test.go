@@ -51,7 +51,7 @@ func (o *town) WorkspaceByName(_ context.Context, account int64, name string) (r
 	if account != 7 || name != "deck" {
 		return records.Workspace{}, records.ErrNotFound
 	}
-	return records.Workspace{Name: name, State: o.state}, nil
+	return records.Workspace{Account: account, Name: name, State: o.state}, nil
 }
 
 func (o *town) Workspaces(context.Context, int64) ([]records.Workspace, error) {

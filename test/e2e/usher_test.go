@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -116,6 +117,57 @@ func TestAnUsher(t *testing.T) {
 		a = u.at(t, "ssh", "-F", u.config, "nosuch.domicile", "true")
 		assert.Equal(t, 255, a.status)
 		assert.Contains(t, a.err, "nosuch")
+	})
+	t.Run("every way in is tried, and told where it fails", func(t *testing.T) {
+		home := t.TempDir()
+		require.NoError(t, os.Mkdir(filepath.Join(home, ".ssh"), 0o700))
+		address := func(args ...string) answer {
+			c := u.command(t.Context(), "", append([]string{"address", "deck", "-ssh-config", u.config}, args...)...).Cmd
+			c.Env = append(c.Env, "HOME="+home, "SSH_AUTH_SOCK=")
+			return finish(t, c)
+		}
+		a := address("-test")
+		assert.Equal(t, 0, a.status, a.err)
+		assert.Regexp(t, `ssh deck\.domicile +\d`, a.out)
+		assert.Contains(t, a.out, "Not from here: ssh -p")
+		assert.Contains(t, a.out, "no key is at this machine")
+		b, err := os.ReadFile(u.key)
+		require.NoError(t, err)
+		require.NoError(t, os.WriteFile(filepath.Join(home, ".ssh", "id_ed25519"), b, 0o600))
+		a = address()
+		assert.NotContains(t, a.out, "Not from here")
+		assert.Contains(t, a.out, "Host key of ")
+		// The line that is printed for known_hosts is one that OpenSSH takes.
+		lines := strings.Split(strings.TrimSpace(a.out), "\n")
+		known := filepath.Join(home, "known")
+		require.NoError(t, os.WriteFile(known, []byte(strings.TrimSpace(lines[len(lines)-1])+"\n"), 0o600))
+		_, port, _ := strings.Cut(world.Service.SSH, ":")
+		strict := []string{"-F", "none", "-i", u.key, "-o", "IdentitiesOnly=yes", "-o", "StrictHostKeyChecking=yes", "-o", "UserKnownHostsFile=" + known}
+		a = u.at(t, "ssh", append(strict, "-p", port, "deck@127.0.0.1", "hostname")...)
+		assert.Equal(t, "deck\n", a.out, a.err)
+	})
+	t.Run("through the gateway to another one", func(t *testing.T) {
+		jump := append([]string{"-o", "ProxyCommand=ssh " + strings.Join(u.sshOptions("-p"), " ") + " -W %h:%p domicile@127.0.0.1"}, u.sshOptions("-p")[:12]...)
+		a := u.at(t, "ssh", append(jump, "deck.domicile", "hostname")...)
+		assert.Equal(t, "deck\n", a.out, a.err)
+		a = finn.ssh(t, "", "-W", "deck.domicile:22", "domicile@127.0.0.1")
+		assert.Equal(t, 255, a.status, "another account's is not there")
+		assert.Empty(t, a.out)
+	})
+	t.Run("the other way round", func(t *testing.T) {
+		here, err := net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(t, err)
+		defer here.Close()
+		go func() {
+			_ = http.Serve(here, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, "from the laptop") }))
+		}()
+		c := u.command(t.Context(), "", "forward", "deck", fmt.Sprint("9300:", here.Addr().(*net.TCPAddr).Port), "-reverse").Cmd
+		require.NoError(t, c.Start())
+		defer func() { _ = c.Process.Kill(); _ = c.Wait() }()
+		eventually(t, 10*time.Second, "it is inside", func() bool {
+			return u.at(t, "ssh", "-F", u.config, "deck.domicile", `python3 -c "import urllib.request as u; print(u.urlopen('http://127.0.0.1:9300').read().decode())"`).out == "from the laptop\n"
+		})
+		assert.Empty(t, u.status(t).Local("deck", "9300"), "it is no program of the workspace's")
 	})
 	t.Run("a program that listens is at this machine, and gone with it", func(t *testing.T) {
 		u.serves(t, 9000)

@@ -1055,6 +1055,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/workspaces/{name}/ways": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How a workspace is reached, each step tried by the service. What lies between the person's machine and the service only that machine can try. */
+        get: operations["tryWays"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/workspaces/{name}/terminals": {
         parameters: {
             query?: never;
@@ -1900,6 +1917,37 @@ export interface components {
             /** @description By which it is reached from outside. */
             full: string;
             state: string;
+        };
+        /** @description How a workspace is reached. */
+        Ways: {
+            workspace: string;
+            /** @description Of the SSH server. */
+            host: string;
+            port: number;
+            /** @description Whom an SSH client signs in as: the workspace. */
+            user: string;
+            /** @description Where its files are, inside. */
+            folder?: string;
+            /** @description The SSH server's public key, as in an authorized_keys line. */
+            hostKey: string;
+            fingerprint: string;
+            /**
+             * Format: date-time
+             * @description The service's time.
+             */
+            clock: string;
+            /** @description In the order of the way, up to the first that fails. */
+            steps: components["schemas"]["TriedStep"][];
+        };
+        /** @description A step on the way into a workspace. */
+        TriedStep: {
+            name: string;
+            fine: boolean;
+            /** @description What was found, or why it fails. */
+            found: string;
+            remedy?: string;
+            /** @description Seconds. */
+            took?: number;
         };
         /** @description The ports of a workspace. */
         Ports: {
@@ -3741,6 +3789,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Ports"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryWays: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Fine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ways"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,0 +1,166 @@
+package gateway
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"strconv"
+	"strings"
+
+	"golang.org/x/crypto/ssh"
+
+	"domicile/internal/records"
+	"domicile/internal/splice"
+)
+
+// Through the gateway one goes on to another workspace, helper or service by an address: a
+// connection that asks for NAME.domicile is not led into the workspace that it was made to, where
+// nobody knows that name. At port 22 there is SSH in the workspace itself (ssh -J, ssh -W), at
+// others what listens inside. The person has proved already who it is.
+const addresses = ".domicile"
+
+// onwardUser is who only goes on: "ssh -J domicile@SERVICE NAME.domicile".
+const onwardUser = "domicile"
+
+// sshPort is where an SSH client expects a server.
+const sshPort = 22
+
+// mostOnward is how many connections may go on through one.
+const mostOnward = 64
+
+// direct is the target of a direct-tcpip channel (RFC 4254, section 7.2).
+type direct struct {
+	Host       string
+	Port       uint32
+	OriginHost string
+	OriginPort uint32
+}
+
+// onward takes those channels that go on to another of the account's workspaces; others come out of
+// what it returns.
+func (s *Server) onward(ctx context.Context, account int64, c ssh.Conn, channels <-chan ssh.NewChannel) <-chan ssh.NewChannel {
+	rest := make(chan ssh.NewChannel)
+	room := make(chan struct{}, mostOnward)
+	go func() {
+		defer close(rest)
+		for n := range channels {
+			var to direct
+			if n.ChannelType() != "direct-tcpip" || ssh.Unmarshal(n.ExtraData(), &to) != nil || !strings.HasSuffix(to.Host, addresses) {
+				rest <- n
+				continue
+			}
+			select {
+			case room <- struct{}{}:
+				go func() {
+					defer func() { <-room }()
+					s.goOn(ctx, account, c, n, to)
+				}()
+			default:
+				_ = n.Reject(ssh.ResourceShortage, fmt.Sprintf("%d connections go on through this one already", mostOnward))
+			}
+		}
+	}()
+	return rest
+}
+
+// goOn joins a channel to where it goes.
+func (s *Server) goOn(ctx context.Context, account int64, c ssh.Conn, n ssh.NewChannel, to direct) {
+	w, service, err := s.addressed(ctx, account, strings.TrimSuffix(to.Host, addresses))
+	if err != nil {
+		_ = n.Reject(ssh.ConnectionFailed, explain(err))
+		return
+	}
+	if to.Port != sshPort || service != "" {
+		if err := s.goInto(ctx, w, n, service, to.Port); err != nil {
+			_ = n.Reject(ssh.ConnectionFailed, explain(err))
+		}
+		return
+	}
+	channel, requests, err := n.Accept()
+	if err != nil {
+		return
+	}
+	defer channel.Close()
+	go ssh.DiscardRequests(requests)
+	near, far := net.Pipe() // which has deadlines
+	defer far.Close()
+	go func() {
+		splice.Both(far, channel)
+		far.Close()
+		channel.Close()
+	}()
+	s.ServeTunnel(ctx, through{near, c}, w)
+}
+
+// through is a stream inside a connection, and comes from where that does.
+type through struct {
+	net.Conn
+	outer ssh.Conn
+}
+
+// LocalAddr and RemoteAddr are those of the connection around it.
+func (t through) LocalAddr() net.Addr  { return t.outer.LocalAddr() }
+func (t through) RemoteAddr() net.Addr { return t.outer.RemoteAddr() }
+
+// addressed finds what an address means: a workspace, a helper as "mate.fares", or another service
+// of a workspace as "db.fares".
+func (s *Server) addressed(ctx context.Context, account int64, name string) (w records.Workspace, service string, err error) {
+	part, of, dotted := strings.Cut(name, ".")
+	if !dotted {
+		w, err = s.find(ctx, account, name)
+		return w, "", err
+	}
+	w, err = s.Directory.WorkspaceByName(ctx, account, of+"."+part)
+	if err == nil && !w.Hidden() {
+		return w, "", usable(w)
+	}
+	if err != nil && !errors.Is(err, records.ErrNotFound) {
+		return w, "", err
+	}
+	w, err = s.find(ctx, account, of)
+	return w, part, err
+}
+
+// goInto joins a channel to a port inside a workspace, or of a service beside it.
+func (s *Server) goInto(ctx context.Context, w records.Workspace, n ssh.NewChannel, service string, port uint32) error {
+	if err := usable(w); err != nil {
+		return err
+	}
+	link, err := s.Reacher.Reach(ctx, w)
+	if err != nil {
+		return err
+	}
+	defer link.Close()
+	link.Quiet()
+	host := service
+	if host == "" {
+		host = "localhost"
+	}
+	far, farRequests, err := link.Conn.OpenChannel("direct-tcpip", ssh.Marshal(direct{Host: host, Port: port, OriginHost: "127.0.0.1"}))
+	var refused *ssh.OpenChannelError
+	if errors.As(err, &refused) {
+		return sentence("%s", refused.Message)
+	}
+	if err != nil {
+		return fmt.Errorf("reach %s: %w", net.JoinHostPort(host, strconv.Itoa(int(port))), err)
+	}
+	defer far.Close()
+	go ssh.DiscardRequests(farRequests)
+	near, requests, err := n.Accept()
+	if err != nil {
+		return nil // the person is gone
+	}
+	defer near.Close()
+	go ssh.DiscardRequests(requests)
+	defer s.Arrive(w, func() { near.Close() })()
+	splice.Both(near, far)
+	return nil
+}
+
+// serveOnward serves a connection that only goes on.
+func (s *Server) serveOnward(ctx context.Context, account int64, c *ssh.ServerConn, channels <-chan ssh.NewChannel, requests <-chan *ssh.Request) {
+	defer s.Arrive(records.Workspace{Account: account}, func() { c.Close() })()
+	go refuse(s.onward(ctx, account, c, channels), requests, "Here one only goes on: ssh -J "+onwardUser+"@… NAME"+addresses+", where NAME is one of your workspaces.", func() {})
+	_ = c.Wait()
+}
