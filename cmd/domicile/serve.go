@@ -42,7 +42,7 @@ import (
 
 // settings are the service's. Each is a flag, or a variable DOMICILE_ and its name.
 type settings struct {
-	http, ssh, home, database, data, engine, machines, agent, folders, address, homeAddress, templates, allow, sizes, size, outside, reserve string
+	http, ssh, url, webDomain, home, database, data, engine, machines, agent, folders, address, homeAddress, templates, allow, sizes, size, outside, reserve string
 	workers, tries                                                                                                                           int
 	idleStop, lookEvery, youngest, keepRuns, keepImages                                                                                      time.Duration
 	verbose                                                                                                                                  bool
@@ -62,6 +62,8 @@ var serveCommand = command{
 			f.StringVar(p, name, fallback, use+" ("+variable+")")
 		}
 		text(&s.http, "http", "127.0.0.1:4380", "where the console and the API listen")
+		text(&s.url, "url", "", "the console's address as people reach it, such as https://domicile.skerry.test; default: where it listens")
+		text(&s.webDomain, "web-domain", "", "the domain below which ports of workspaces get web addresses, one of its own that all names below lead here; default: localhost where people reach the console on loopback, else none")
 		text(&s.ssh, "ssh", "127.0.0.1:4322", "where the SSH server listens")
 		text(&s.home, "home", "", "where rented instances call the service, over TLS; empty: none can be rented")
 		text(&s.homeAddress, "home-address", "", "that place's host:port as instances reach it; default: where it listens")
@@ -137,6 +139,9 @@ func serve(ctx context.Context, t *terminal, s *settings) error {
 		if s.homeAddress == "" {
 			s.homeAddress = calls.Addr().String()
 		}
+	}
+	if s.url == "" {
+		s.url = "http://" + web.Addr().String()
 	}
 	a, err := assemble(ctx, s, log, shell.Addr())
 	if err != nil {
@@ -299,8 +304,12 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 	if reachedAt == "" {
 		reachedAt = sshAt.String()
 	}
+	webAddresses, err := s.webAddresses(ctx, a, seal, log)
+	if err != nil {
+		return err
+	}
 	a.api = api.New(ctx, api.Options{Store: a.store, Runner: a.runner, Gateway: a.gateway, Source: fetcher, Artifacts: artifacts, Registries: registries, Vault: vault, Hosts: hosts{keys.Hosts()}, Accounts: accounts{a.rented}, Templates: split(s.templates), Log: log, Version: version,
-		SetupCode: a.code, SSH: reachedAt, HostKey: string(ssh.MarshalAuthorizedKey(hostKey.PublicKey())), Console: web.Handler(), MetricsToken: os.Getenv("DOMICILE_METRICS_TOKEN"), Apart: kept})
+		SetupCode: a.code, SSH: reachedAt, HostKey: string(ssh.MarshalAuthorizedKey(hostKey.PublicKey())), Console: web.Handler(), MetricsToken: os.Getenv("DOMICILE_METRICS_TOKEN"), Apart: kept, Web: webAddresses})
 	return nil
 }
 
@@ -332,7 +341,10 @@ const shutdownLimit = 5 * time.Second
 func (a *assembly) serve(ctx context.Context, web, shell, calls net.Listener, log *slog.Logger) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	server := &http.Server{Handler: a.api.Handler(), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+	protocols := new(http.Protocols)
+	protocols.SetHTTP1(true)
+	protocols.SetUnencryptedHTTP2(true) // what gRPC speaks, also behind a proxy that does TLS
+	server := &http.Server{Handler: a.api.Handler(), Protocols: protocols, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
 		BaseContext: func(net.Listener) context.Context { return ctx }, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
 	var parts sync.WaitGroup
 	part := func(f func() error) {

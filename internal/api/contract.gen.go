@@ -416,6 +416,48 @@ func (e StepState) Valid() bool {
 	}
 }
 
+// Defines values for WebAddressSharing.
+const (
+	WebAddressSharingLink    WebAddressSharing = "link"
+	WebAddressSharingPrivate WebAddressSharing = "private"
+	WebAddressSharingTeam    WebAddressSharing = "team"
+)
+
+// Valid indicates whether the value is a known member of the WebAddressSharing enum.
+func (e WebAddressSharing) Valid() bool {
+	switch e {
+	case WebAddressSharingLink:
+		return true
+	case WebAddressSharingPrivate:
+		return true
+	case WebAddressSharingTeam:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for WebSharingSharing.
+const (
+	WebSharingSharingLink    WebSharingSharing = "link"
+	WebSharingSharingPrivate WebSharingSharing = "private"
+	WebSharingSharingTeam    WebSharingSharing = "team"
+)
+
+// Valid indicates whether the value is a known member of the WebSharingSharing enum.
+func (e WebSharingSharing) Valid() bool {
+	switch e {
+	case WebSharingSharingLink:
+		return true
+	case WebSharingSharingPrivate:
+		return true
+	case WebSharingSharingTeam:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for WorkspaceState.
 const (
 	WorkspaceStateFailed   WorkspaceState = "failed"
@@ -1419,6 +1461,59 @@ type Ways struct {
 	Workspace string `json:"workspace"`
 }
 
+// WebAddress The web address of a port.
+type WebAddress struct {
+	// Changes Newest first.
+	Changes []WebChange `json:"changes"`
+	Created time.Time   `json:"created"`
+
+	// Link The link itself, in the answer to its making alone.
+	Link  *string `json:"link,omitempty"`
+	Local bool    `json:"local"`
+
+	// Password One is asked of who comes by the link.
+	Password bool              `json:"password"`
+	Port     string            `json:"port"`
+	Sharing  WebAddressSharing `json:"sharing"`
+
+	// Until Of the link.
+	Until *time.Time `json:"until,omitempty"`
+	Url   string     `json:"url"`
+}
+
+// WebAddressSharing defines model for WebAddress.Sharing.
+type WebAddressSharing string
+
+// WebChange defines model for WebChange.
+type WebChange struct {
+	At   time.Time `json:"at"`
+	By   string    `json:"by"`
+	What string    `json:"what"`
+}
+
+// WebEntry defines model for WebEntry.
+type WebEntry struct {
+	Url string `json:"url"`
+}
+
+// WebSharing Who may use a web address.
+type WebSharing struct {
+	// Hours How long a link holds. Default: 24.
+	Hours *int `json:"hours,omitempty"`
+
+	// Local The program is called localhost and its own port, not by the address: for those that insist on it.
+	Local *bool `json:"local,omitempty"`
+
+	// Password Asked of who comes by the link. Default: none.
+	Password *string `json:"password,omitempty"`
+
+	// Sharing private: the owner; team: who has an account; link: whoever has the link.
+	Sharing WebSharingSharing `json:"sharing"`
+}
+
+// WebSharingSharing private: the owner; team: who has an account; link: whoever has the link.
+type WebSharingSharing string
+
 // Workspace A place to work.
 type Workspace struct {
 	Checks  *[]CheckResult `json:"checks,omitempty"`
@@ -1517,6 +1612,12 @@ type GetLogParams struct {
 // RemoveSecretParams defines parameters for RemoveSecret.
 type RemoveSecretParams struct {
 	Source string `form:"source" json:"source"`
+}
+
+// EnterWebAddressParams defines parameters for EnterWebAddress.
+type EnterWebAddressParams struct {
+	// To The path to come in at. Default: /
+	To *string `form:"to,omitempty" json:"to,omitempty"`
 }
 
 // CompareWorkspacesParams defines parameters for CompareWorkspaces.
@@ -1629,6 +1730,9 @@ type SnapshotWorkspaceJSONRequestBody = NewSnapshot
 
 // StayWorkspaceJSONRequestBody defines body for StayWorkspace for application/json ContentType.
 type StayWorkspaceJSONRequestBody = Stay
+
+// ShareWebAddressJSONRequestBody defines body for ShareWebAddress for application/json ContentType.
+type ShareWebAddressJSONRequestBody = WebSharing
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
@@ -1791,6 +1895,9 @@ type ServerInterface interface {
 	// GetVersion What runs here, and where its SSH server listens.
 	// (GET /version)
 	GetVersion(w http.ResponseWriter, r *http.Request)
+	// EnterWebAddress As openWebAddress, by the first part of its host name, for whoever may use it.
+	// (POST /web/{label})
+	EnterWebAddress(w http.ResponseWriter, r *http.Request, label string, params EnterWebAddressParams)
 	// ListWorkspaces The workspaces of the account, newest use first.
 	// (GET /workspaces)
 	ListWorkspaces(w http.ResponseWriter, r *http.Request)
@@ -1866,6 +1973,18 @@ type ServerInterface interface {
 	// TryWays How a workspace is reached, each step tried by the service. What lies between the person's machine and the service only that machine can try.
 	// (GET /workspaces/{name}/ways)
 	TryWays(w http.ResponseWriter, r *http.Request, name Name)
+	// ListWebAddresses The web addresses of a workspace's ports, with who may use each.
+	// (GET /workspaces/{name}/web)
+	ListWebAddresses(w http.ResponseWriter, r *http.Request, name Name)
+	// CloseWebAddress Take a port's web address away.
+	// (DELETE /workspaces/{name}/web/{port})
+	CloseWebAddress(w http.ResponseWriter, r *http.Request, name Name, port string)
+	// OpenWebAddress An address by which the caller's browser comes in, once and within a minute. A port that has no web address gets a private one.
+	// (POST /workspaces/{name}/web/{port})
+	OpenWebAddress(w http.ResponseWriter, r *http.Request, name Name, port string)
+	// ShareWebAddress Make a port's web address, or change who may use it. Who came in before is out. Each change is recorded.
+	// (PUT /workspaces/{name}/web/{port})
+	ShareWebAddress(w http.ResponseWriter, r *http.Request, name Name, port string)
 }
 
 // Unimplemented server implementation that returns http.StatusNotImplemented for each endpoint.
@@ -2190,6 +2309,12 @@ func (_ Unimplemented) GetVersion(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// EnterWebAddress As openWebAddress, by the first part of its host name, for whoever may use it.
+// (POST /web/{label})
+func (_ Unimplemented) EnterWebAddress(w http.ResponseWriter, r *http.Request, label string, params EnterWebAddressParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // ListWorkspaces The workspaces of the account, newest use first.
 // (GET /workspaces)
 func (_ Unimplemented) ListWorkspaces(w http.ResponseWriter, r *http.Request) {
@@ -2337,6 +2462,30 @@ func (_ Unimplemented) ListTerminals(w http.ResponseWriter, r *http.Request, nam
 // TryWays How a workspace is reached, each step tried by the service. What lies between the person's machine and the service only that machine can try.
 // (GET /workspaces/{name}/ways)
 func (_ Unimplemented) TryWays(w http.ResponseWriter, r *http.Request, name Name) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ListWebAddresses The web addresses of a workspace's ports, with who may use each.
+// (GET /workspaces/{name}/web)
+func (_ Unimplemented) ListWebAddresses(w http.ResponseWriter, r *http.Request, name Name) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// CloseWebAddress Take a port's web address away.
+// (DELETE /workspaces/{name}/web/{port})
+func (_ Unimplemented) CloseWebAddress(w http.ResponseWriter, r *http.Request, name Name, port string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// OpenWebAddress An address by which the caller's browser comes in, once and within a minute. A port that has no web address gets a private one.
+// (POST /workspaces/{name}/web/{port})
+func (_ Unimplemented) OpenWebAddress(w http.ResponseWriter, r *http.Request, name Name, port string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ShareWebAddress Make a port's web address, or change who may use it. Who came in before is out. Each change is recorded.
+// (PUT /workspaces/{name}/web/{port})
+func (_ Unimplemented) ShareWebAddress(w http.ResponseWriter, r *http.Request, name Name, port string) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -3413,6 +3562,48 @@ func (siw *ServerInterfaceWrapper) GetVersion(w http.ResponseWriter, r *http.Req
 	handler.ServeHTTP(w, r)
 }
 
+// EnterWebAddress operation middleware
+func (siw *ServerInterfaceWrapper) EnterWebAddress(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "label" -------------
+	var label string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "label", chi.URLParam(r, "label"), &label, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "label", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params EnterWebAddressParams
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", r.URL.Query(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "to"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "to", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.EnterWebAddress(w, r, label, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // ListWorkspaces operation middleware
 func (siw *ServerInterfaceWrapper) ListWorkspaces(w http.ResponseWriter, r *http.Request) {
 
@@ -4121,6 +4312,137 @@ func (siw *ServerInterfaceWrapper) TryWays(w http.ResponseWriter, r *http.Reques
 	handler.ServeHTTP(w, r)
 }
 
+// ListWebAddresses operation middleware
+func (siw *ServerInterfaceWrapper) ListWebAddresses(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListWebAddresses(w, r, name)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// CloseWebAddress operation middleware
+func (siw *ServerInterfaceWrapper) CloseWebAddress(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	// ------------- Path parameter "port" -------------
+	var port string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "port", chi.URLParam(r, "port"), &port, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "port", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.CloseWebAddress(w, r, name, port)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// OpenWebAddress operation middleware
+func (siw *ServerInterfaceWrapper) OpenWebAddress(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	// ------------- Path parameter "port" -------------
+	var port string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "port", chi.URLParam(r, "port"), &port, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "port", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.OpenWebAddress(w, r, name, port)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ShareWebAddress operation middleware
+func (siw *ServerInterfaceWrapper) ShareWebAddress(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	// ------------- Path parameter "port" -------------
+	var port string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "port", chi.URLParam(r, "port"), &port, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "port", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ShareWebAddress(w, r, name, port)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 type UnescapedCookieParamError struct {
 	ParamName string
 	Err       error
@@ -4452,6 +4774,21 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/workspaces/{name}/ports", wrapper.ListPorts)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/workspaces/{name}/web", wrapper.ListWebAddresses)
+	})
+	r.Group(func(r chi.Router) {
+		r.Delete(options.BaseURL+"/workspaces/{name}/web/{port}", wrapper.CloseWebAddress)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/workspaces/{name}/web/{port}", wrapper.OpenWebAddress)
+	})
+	r.Group(func(r chi.Router) {
+		r.Put(options.BaseURL+"/workspaces/{name}/web/{port}", wrapper.ShareWebAddress)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/web/{label}", wrapper.EnterWebAddress)
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/workspaces/{name}/ways", wrapper.TryWays)
@@ -6409,6 +6746,46 @@ func (response GetVersiondefaultApplicationProblemPlusJSONResponse) VisitGetVers
 	return err
 }
 
+type EnterWebAddressRequestObject struct {
+	Label  string `json:"label"`
+	Params EnterWebAddressParams
+}
+
+type EnterWebAddressResponseObject interface {
+	VisitEnterWebAddressResponse(w http.ResponseWriter) error
+}
+
+type EnterWebAddress200JSONResponse WebEntry
+
+func (response EnterWebAddress200JSONResponse) VisitEnterWebAddressResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EnterWebAddressdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EnterWebAddressdefaultApplicationProblemPlusJSONResponse) VisitEnterWebAddressResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListWorkspacesRequestObject struct {
 }
 
@@ -7394,6 +7771,160 @@ func (response TryWaysdefaultApplicationProblemPlusJSONResponse) VisitTryWaysRes
 	return err
 }
 
+type ListWebAddressesRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type ListWebAddressesResponseObject interface {
+	VisitListWebAddressesResponse(w http.ResponseWriter) error
+}
+
+type ListWebAddresses200JSONResponse []WebAddress
+
+func (response ListWebAddresses200JSONResponse) VisitListWebAddressesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListWebAddressesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListWebAddressesdefaultApplicationProblemPlusJSONResponse) VisitListWebAddressesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CloseWebAddressRequestObject struct {
+	Name Name   `json:"name"`
+	Port string `json:"port"`
+}
+
+type CloseWebAddressResponseObject interface {
+	VisitCloseWebAddressResponse(w http.ResponseWriter) error
+}
+
+type CloseWebAddress204Response struct {
+}
+
+func (response CloseWebAddress204Response) VisitCloseWebAddressResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type CloseWebAddressdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CloseWebAddressdefaultApplicationProblemPlusJSONResponse) VisitCloseWebAddressResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OpenWebAddressRequestObject struct {
+	Name Name   `json:"name"`
+	Port string `json:"port"`
+}
+
+type OpenWebAddressResponseObject interface {
+	VisitOpenWebAddressResponse(w http.ResponseWriter) error
+}
+
+type OpenWebAddress200JSONResponse WebEntry
+
+func (response OpenWebAddress200JSONResponse) VisitOpenWebAddressResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OpenWebAddressdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response OpenWebAddressdefaultApplicationProblemPlusJSONResponse) VisitOpenWebAddressResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ShareWebAddressRequestObject struct {
+	Name Name   `json:"name"`
+	Port string `json:"port"`
+	Body *ShareWebAddressJSONRequestBody
+}
+
+type ShareWebAddressResponseObject interface {
+	VisitShareWebAddressResponse(w http.ResponseWriter) error
+}
+
+type ShareWebAddress200JSONResponse WebAddress
+
+func (response ShareWebAddress200JSONResponse) VisitShareWebAddressResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ShareWebAddressdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ShareWebAddressdefaultApplicationProblemPlusJSONResponse) VisitShareWebAddressResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
 	// GetAccount The account that the request came with.
@@ -7555,6 +8086,9 @@ type StrictServerInterface interface {
 	// GetVersion What runs here, and where its SSH server listens.
 	// (GET /version)
 	GetVersion(ctx context.Context, request GetVersionRequestObject) (GetVersionResponseObject, error)
+	// EnterWebAddress As openWebAddress, by the first part of its host name, for whoever may use it.
+	// (POST /web/{label})
+	EnterWebAddress(ctx context.Context, request EnterWebAddressRequestObject) (EnterWebAddressResponseObject, error)
 	// ListWorkspaces The workspaces of the account, newest use first.
 	// (GET /workspaces)
 	ListWorkspaces(ctx context.Context, request ListWorkspacesRequestObject) (ListWorkspacesResponseObject, error)
@@ -7630,6 +8164,18 @@ type StrictServerInterface interface {
 	// TryWays How a workspace is reached, each step tried by the service. What lies between the person's machine and the service only that machine can try.
 	// (GET /workspaces/{name}/ways)
 	TryWays(ctx context.Context, request TryWaysRequestObject) (TryWaysResponseObject, error)
+	// ListWebAddresses The web addresses of a workspace's ports, with who may use each.
+	// (GET /workspaces/{name}/web)
+	ListWebAddresses(ctx context.Context, request ListWebAddressesRequestObject) (ListWebAddressesResponseObject, error)
+	// CloseWebAddress Take a port's web address away.
+	// (DELETE /workspaces/{name}/web/{port})
+	CloseWebAddress(ctx context.Context, request CloseWebAddressRequestObject) (CloseWebAddressResponseObject, error)
+	// OpenWebAddress An address by which the caller's browser comes in, once and within a minute. A port that has no web address gets a private one.
+	// (POST /workspaces/{name}/web/{port})
+	OpenWebAddress(ctx context.Context, request OpenWebAddressRequestObject) (OpenWebAddressResponseObject, error)
+	// ShareWebAddress Make a port's web address, or change who may use it. Who came in before is out. Each change is recorded.
+	// (PUT /workspaces/{name}/web/{port})
+	ShareWebAddress(ctx context.Context, request ShareWebAddressRequestObject) (ShareWebAddressResponseObject, error)
 }
 
 type StrictHandlerFunc func(ctx context.Context, w http.ResponseWriter, r *http.Request, request any) (any, error)
@@ -9150,6 +9696,33 @@ func (sh *strictHandler) GetVersion(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// EnterWebAddress operation middleware
+func (sh *strictHandler) EnterWebAddress(w http.ResponseWriter, r *http.Request, label string, params EnterWebAddressParams) {
+	var request EnterWebAddressRequestObject
+
+	request.Label = label
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.EnterWebAddress(ctx, request.(EnterWebAddressRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EnterWebAddress")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(EnterWebAddressResponseObject); ok {
+		if err := validResponse.VisitEnterWebAddressResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListWorkspaces operation middleware
 func (sh *strictHandler) ListWorkspaces(w http.ResponseWriter, r *http.Request) {
 	var request ListWorkspacesRequestObject
@@ -9837,6 +10410,120 @@ func (sh *strictHandler) TryWays(w http.ResponseWriter, r *http.Request, name Na
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(TryWaysResponseObject); ok {
 		if err := validResponse.VisitTryWaysResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListWebAddresses operation middleware
+func (sh *strictHandler) ListWebAddresses(w http.ResponseWriter, r *http.Request, name Name) {
+	var request ListWebAddressesRequestObject
+
+	request.Name = name
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ListWebAddresses(ctx, request.(ListWebAddressesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListWebAddresses")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ListWebAddressesResponseObject); ok {
+		if err := validResponse.VisitListWebAddressesResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CloseWebAddress operation middleware
+func (sh *strictHandler) CloseWebAddress(w http.ResponseWriter, r *http.Request, name Name, port string) {
+	var request CloseWebAddressRequestObject
+
+	request.Name = name
+	request.Port = port
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.CloseWebAddress(ctx, request.(CloseWebAddressRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CloseWebAddress")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(CloseWebAddressResponseObject); ok {
+		if err := validResponse.VisitCloseWebAddressResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// OpenWebAddress operation middleware
+func (sh *strictHandler) OpenWebAddress(w http.ResponseWriter, r *http.Request, name Name, port string) {
+	var request OpenWebAddressRequestObject
+
+	request.Name = name
+	request.Port = port
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.OpenWebAddress(ctx, request.(OpenWebAddressRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "OpenWebAddress")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(OpenWebAddressResponseObject); ok {
+		if err := validResponse.VisitOpenWebAddressResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ShareWebAddress operation middleware
+func (sh *strictHandler) ShareWebAddress(w http.ResponseWriter, r *http.Request, name Name, port string) {
+	var request ShareWebAddressRequestObject
+
+	request.Name = name
+	request.Port = port
+
+	var body ShareWebAddressJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ShareWebAddress(ctx, request.(ShareWebAddressRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ShareWebAddress")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ShareWebAddressResponseObject); ok {
+		if err := validResponse.VisitShareWebAddressResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

@@ -51,6 +51,8 @@ type Options struct {
 	HostKey string
 	// Console serves what is not the API.
 	Console http.Handler
+	// Web serves the web addresses of ports; nil: there are none.
+	Web WebServer
 	// MetricsToken opens /metrics beside an administrator's token; empty: nothing else does.
 	MetricsToken string
 	// Apart tells that untrusted text is read, and git works, where the host's files and
@@ -115,7 +117,16 @@ func (s *Server) Handler() http.Handler {
 		})
 	})
 	r.NotFound(s.o.Console.ServeHTTP)
-	return r
+	if s.o.Web == nil {
+		return r
+	}
+	return http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		if _, is := s.o.Web.Label(q.Host); is {
+			s.o.Web.ServeHTTP(w, q) // nothing of the console is there
+			return
+		}
+		r.ServeHTTP(w, q)
+	})
 }
 
 func limited(next http.Handler) http.Handler {

@@ -416,6 +416,48 @@ func (e StepState) Valid() bool {
 	}
 }
 
+// Defines values for WebAddressSharing.
+const (
+	WebAddressSharingLink    WebAddressSharing = "link"
+	WebAddressSharingPrivate WebAddressSharing = "private"
+	WebAddressSharingTeam    WebAddressSharing = "team"
+)
+
+// Valid indicates whether the value is a known member of the WebAddressSharing enum.
+func (e WebAddressSharing) Valid() bool {
+	switch e {
+	case WebAddressSharingLink:
+		return true
+	case WebAddressSharingPrivate:
+		return true
+	case WebAddressSharingTeam:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for WebSharingSharing.
+const (
+	WebSharingSharingLink    WebSharingSharing = "link"
+	WebSharingSharingPrivate WebSharingSharing = "private"
+	WebSharingSharingTeam    WebSharingSharing = "team"
+)
+
+// Valid indicates whether the value is a known member of the WebSharingSharing enum.
+func (e WebSharingSharing) Valid() bool {
+	switch e {
+	case WebSharingSharingLink:
+		return true
+	case WebSharingSharingPrivate:
+		return true
+	case WebSharingSharingTeam:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for WorkspaceState.
 const (
 	WorkspaceStateFailed   WorkspaceState = "failed"
@@ -1419,6 +1461,59 @@ type Ways struct {
 	Workspace string `json:"workspace"`
 }
 
+// WebAddress The web address of a port.
+type WebAddress struct {
+	// Changes Newest first.
+	Changes []WebChange `json:"changes"`
+	Created time.Time   `json:"created"`
+
+	// Link The link itself, in the answer to its making alone.
+	Link  *string `json:"link,omitempty"`
+	Local bool    `json:"local"`
+
+	// Password One is asked of who comes by the link.
+	Password bool              `json:"password"`
+	Port     string            `json:"port"`
+	Sharing  WebAddressSharing `json:"sharing"`
+
+	// Until Of the link.
+	Until *time.Time `json:"until,omitempty"`
+	Url   string     `json:"url"`
+}
+
+// WebAddressSharing defines model for WebAddress.Sharing.
+type WebAddressSharing string
+
+// WebChange defines model for WebChange.
+type WebChange struct {
+	At   time.Time `json:"at"`
+	By   string    `json:"by"`
+	What string    `json:"what"`
+}
+
+// WebEntry defines model for WebEntry.
+type WebEntry struct {
+	Url string `json:"url"`
+}
+
+// WebSharing Who may use a web address.
+type WebSharing struct {
+	// Hours How long a link holds. Default: 24.
+	Hours *int `json:"hours,omitempty"`
+
+	// Local The program is called localhost and its own port, not by the address: for those that insist on it.
+	Local *bool `json:"local,omitempty"`
+
+	// Password Asked of who comes by the link. Default: none.
+	Password *string `json:"password,omitempty"`
+
+	// Sharing private: the owner; team: who has an account; link: whoever has the link.
+	Sharing WebSharingSharing `json:"sharing"`
+}
+
+// WebSharingSharing private: the owner; team: who has an account; link: whoever has the link.
+type WebSharingSharing string
+
 // Workspace A place to work.
 type Workspace struct {
 	Checks  *[]CheckResult `json:"checks,omitempty"`
@@ -1517,6 +1612,12 @@ type GetLogParams struct {
 // RemoveSecretParams defines parameters for RemoveSecret.
 type RemoveSecretParams struct {
 	Source string `form:"source" json:"source"`
+}
+
+// EnterWebAddressParams defines parameters for EnterWebAddress.
+type EnterWebAddressParams struct {
+	// To The path to come in at. Default: /
+	To *string `form:"to,omitempty" json:"to,omitempty"`
 }
 
 // CompareWorkspacesParams defines parameters for CompareWorkspaces.
@@ -1629,6 +1730,9 @@ type SnapshotWorkspaceJSONRequestBody = NewSnapshot
 
 // StayWorkspaceJSONRequestBody defines body for StayWorkspace for application/json ContentType.
 type StayWorkspaceJSONRequestBody = Stay
+
+// ShareWebAddressJSONRequestBody defines body for ShareWebAddress for application/json ContentType.
+type ShareWebAddressJSONRequestBody = WebSharing
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
@@ -2176,6 +2280,11 @@ type ClientInterface interface {
 	// Corresponds with GET /version (the `GetVersion` operationId).
 	GetVersion(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// EnterWebAddress As openWebAddress, by the first part of its host name, for whoever may use it.
+	//
+	// Corresponds with POST /web/{label} (the `EnterWebAddress` operationId).
+	EnterWebAddress(ctx context.Context, label string, params *EnterWebAddressParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListWorkspaces The workspaces of the account, newest use first.
 	//
 	// Corresponds with GET /workspaces (the `ListWorkspaces` operationId).
@@ -2354,6 +2463,35 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /workspaces/{name}/ways (the `TryWays` operationId).
 	TryWays(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListWebAddresses The web addresses of a workspace's ports, with who may use each.
+	//
+	// Corresponds with GET /workspaces/{name}/web (the `ListWebAddresses` operationId).
+	ListWebAddresses(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CloseWebAddress Take a port's web address away.
+	//
+	// Corresponds with DELETE /workspaces/{name}/web/{port} (the `CloseWebAddress` operationId).
+	CloseWebAddress(ctx context.Context, name Name, port string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// OpenWebAddress An address by which the caller's browser comes in, once and within a minute. A port that has no web address gets a private one.
+	//
+	// Corresponds with POST /workspaces/{name}/web/{port} (the `OpenWebAddress` operationId).
+	OpenWebAddress(ctx context.Context, name Name, port string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ShareWebAddressWithBody Make a port's web address, or change who may use it. Who came in before is out. Each change is recorded.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /workspaces/{name}/web/{port} (the `ShareWebAddress` operationId).
+	ShareWebAddressWithBody(ctx context.Context, name Name, port string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ShareWebAddress Make a port's web address, or change who may use it. Who came in before is out. Each change is recorded.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /workspaces/{name}/web/{port} (the `ShareWebAddress` operationId).
+	ShareWebAddress(ctx context.Context, name Name, port string, body ShareWebAddressJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // GetAccount The account that the request came with.
@@ -3588,6 +3726,21 @@ func (c *Client) GetVersion(ctx context.Context, reqEditors ...RequestEditorFn) 
 	return c.Client.Do(req)
 }
 
+// EnterWebAddress As openWebAddress, by the first part of its host name, for whoever may use it.
+//
+// Corresponds with POST /web/{label} (the `EnterWebAddress` operationId).
+func (c *Client) EnterWebAddress(ctx context.Context, label string, params *EnterWebAddressParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEnterWebAddressRequest(c.Server, label, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListWorkspaces The workspaces of the account, newest use first.
 //
 // Corresponds with GET /workspaces (the `ListWorkspaces` operationId).
@@ -4067,6 +4220,85 @@ func (c *Client) ListTerminals(ctx context.Context, name Name, reqEditors ...Req
 // Corresponds with GET /workspaces/{name}/ways (the `TryWays` operationId).
 func (c *Client) TryWays(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTryWaysRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListWebAddresses The web addresses of a workspace's ports, with who may use each.
+//
+// Corresponds with GET /workspaces/{name}/web (the `ListWebAddresses` operationId).
+func (c *Client) ListWebAddresses(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListWebAddressesRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CloseWebAddress Take a port's web address away.
+//
+// Corresponds with DELETE /workspaces/{name}/web/{port} (the `CloseWebAddress` operationId).
+func (c *Client) CloseWebAddress(ctx context.Context, name Name, port string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCloseWebAddressRequest(c.Server, name, port)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OpenWebAddress An address by which the caller's browser comes in, once and within a minute. A port that has no web address gets a private one.
+//
+// Corresponds with POST /workspaces/{name}/web/{port} (the `OpenWebAddress` operationId).
+func (c *Client) OpenWebAddress(ctx context.Context, name Name, port string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOpenWebAddressRequest(c.Server, name, port)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ShareWebAddressWithBody Make a port's web address, or change who may use it. Who came in before is out. Each change is recorded.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /workspaces/{name}/web/{port} (the `ShareWebAddress` operationId).
+func (c *Client) ShareWebAddressWithBody(ctx context.Context, name Name, port string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewShareWebAddressRequestWithBody(c.Server, name, port, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ShareWebAddress Make a port's web address, or change who may use it. Who came in before is out. Each change is recorded.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /workspaces/{name}/web/{port} (the `ShareWebAddress` operationId).
+func (c *Client) ShareWebAddress(ctx context.Context, name Name, port string, body ShareWebAddressJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewShareWebAddressRequest(c.Server, name, port, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6035,6 +6267,67 @@ func NewGetVersionRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewEnterWebAddressRequest constructs an http.Request for the EnterWebAddress method
+func NewEnterWebAddressRequest(server string, label string, params *EnterWebAddressParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "label", label, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/web/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListWorkspacesRequest constructs an http.Request for the ListWorkspaces method
 func NewListWorkspacesRequest(server string) (*http.Request, error) {
 	var err error
@@ -7067,6 +7360,176 @@ func NewTryWaysRequest(server string, name Name) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListWebAddressesRequest constructs an http.Request for the ListWebAddresses method
+func NewListWebAddressesRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workspaces/%s/web", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCloseWebAddressRequest constructs an http.Request for the CloseWebAddress method
+func NewCloseWebAddressRequest(server string, name Name, port string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "port", port, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workspaces/%s/web/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewOpenWebAddressRequest constructs an http.Request for the OpenWebAddress method
+func NewOpenWebAddressRequest(server string, name Name, port string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "port", port, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workspaces/%s/web/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewShareWebAddressRequest calls the generic ShareWebAddress builder with application/json body
+func NewShareWebAddressRequest(server string, name Name, port string, body ShareWebAddressJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewShareWebAddressRequestWithBody(server, name, port, "application/json", bodyReader)
+}
+
+// NewShareWebAddressRequestWithBody constructs an http.Request for the ShareWebAddress method, with any body, and a specified content type
+func NewShareWebAddressRequestWithBody(server string, name Name, port string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "port", port, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workspaces/%s/web/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 func (c *Client) applyEditors(ctx context.Context, req *http.Request, additionalEditors []RequestEditorFn) error {
 	for _, r := range c.RequestEditors {
 		if err := r(ctx, req); err != nil {
@@ -7643,6 +8106,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /version (the `GetVersion` operationId).
 	GetVersionWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetVersionResponse, error)
 
+	// EnterWebAddressWithResponse As openWebAddress, by the first part of its host name, for whoever may use it.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /web/{label} (the `EnterWebAddress` operationId).
+	EnterWebAddressWithResponse(ctx context.Context, label string, params *EnterWebAddressParams, reqEditors ...RequestEditorFn) (*EnterWebAddressResponse, error)
+
 	// ListWorkspacesWithResponse The workspaces of the account, newest use first.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -7859,6 +8329,41 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /workspaces/{name}/ways (the `TryWays` operationId).
 	TryWaysWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*TryWaysResponse, error)
+
+	// ListWebAddressesWithResponse The web addresses of a workspace's ports, with who may use each.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /workspaces/{name}/web (the `ListWebAddresses` operationId).
+	ListWebAddressesWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListWebAddressesResponse, error)
+
+	// CloseWebAddressWithResponse Take a port's web address away.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /workspaces/{name}/web/{port} (the `CloseWebAddress` operationId).
+	CloseWebAddressWithResponse(ctx context.Context, name Name, port string, reqEditors ...RequestEditorFn) (*CloseWebAddressResponse, error)
+
+	// OpenWebAddressWithResponse An address by which the caller's browser comes in, once and within a minute. A port that has no web address gets a private one.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /workspaces/{name}/web/{port} (the `OpenWebAddress` operationId).
+	OpenWebAddressWithResponse(ctx context.Context, name Name, port string, reqEditors ...RequestEditorFn) (*OpenWebAddressResponse, error)
+
+	// ShareWebAddressWithBodyWithResponse Make a port's web address, or change who may use it. Who came in before is out. Each change is recorded.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /workspaces/{name}/web/{port} (the `ShareWebAddress` operationId).
+	ShareWebAddressWithBodyWithResponse(ctx context.Context, name Name, port string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ShareWebAddressResponse, error)
+
+	// ShareWebAddressWithResponse Make a port's web address, or change who may use it. Who came in before is out. Each change is recorded.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /workspaces/{name}/web/{port} (the `ShareWebAddress` operationId).
+	ShareWebAddressWithResponse(ctx context.Context, name Name, port string, body ShareWebAddressJSONRequestBody, reqEditors ...RequestEditorFn) (*ShareWebAddressResponse, error)
 }
 
 type GetAccountResponse struct {
@@ -10258,6 +10763,54 @@ func (r GetVersionResponse) ContentType() string {
 	return ""
 }
 
+type EnterWebAddressResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *WebEntry
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r EnterWebAddressResponse) GetJSON200() *WebEntry {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EnterWebAddressResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EnterWebAddressResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EnterWebAddressResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EnterWebAddressResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EnterWebAddressResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListWorkspacesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -11444,6 +11997,191 @@ func (r TryWaysResponse) ContentType() string {
 	return ""
 }
 
+type ListWebAddressesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]WebAddress
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListWebAddressesResponse) GetJSON200() *[]WebAddress {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListWebAddressesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListWebAddressesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListWebAddressesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListWebAddressesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListWebAddressesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CloseWebAddressResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CloseWebAddressResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CloseWebAddressResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CloseWebAddressResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CloseWebAddressResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CloseWebAddressResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type OpenWebAddressResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *WebEntry
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r OpenWebAddressResponse) GetJSON200() *WebEntry {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r OpenWebAddressResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r OpenWebAddressResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r OpenWebAddressResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r OpenWebAddressResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r OpenWebAddressResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ShareWebAddressResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *WebAddress
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ShareWebAddressResponse) GetJSON200() *WebAddress {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ShareWebAddressResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ShareWebAddressResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ShareWebAddressResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ShareWebAddressResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ShareWebAddressResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // GetAccountWithResponse The account that the request came with.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -12432,6 +13170,19 @@ func (c *ClientWithResponses) GetVersionWithResponse(ctx context.Context, reqEdi
 	return ParseGetVersionResponse(rsp)
 }
 
+// EnterWebAddressWithResponse As openWebAddress, by the first part of its host name, for whoever may use it.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /web/{label} (the `EnterWebAddress` operationId).
+func (c *ClientWithResponses) EnterWebAddressWithResponse(ctx context.Context, label string, params *EnterWebAddressParams, reqEditors ...RequestEditorFn) (*EnterWebAddressResponse, error) {
+	rsp, err := c.EnterWebAddress(ctx, label, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEnterWebAddressResponse(rsp)
+}
+
 // ListWorkspacesWithResponse The workspaces of the account, newest use first.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -12833,6 +13584,71 @@ func (c *ClientWithResponses) TryWaysWithResponse(ctx context.Context, name Name
 		return nil, err
 	}
 	return ParseTryWaysResponse(rsp)
+}
+
+// ListWebAddressesWithResponse The web addresses of a workspace's ports, with who may use each.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /workspaces/{name}/web (the `ListWebAddresses` operationId).
+func (c *ClientWithResponses) ListWebAddressesWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListWebAddressesResponse, error) {
+	rsp, err := c.ListWebAddresses(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListWebAddressesResponse(rsp)
+}
+
+// CloseWebAddressWithResponse Take a port's web address away.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /workspaces/{name}/web/{port} (the `CloseWebAddress` operationId).
+func (c *ClientWithResponses) CloseWebAddressWithResponse(ctx context.Context, name Name, port string, reqEditors ...RequestEditorFn) (*CloseWebAddressResponse, error) {
+	rsp, err := c.CloseWebAddress(ctx, name, port, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCloseWebAddressResponse(rsp)
+}
+
+// OpenWebAddressWithResponse An address by which the caller's browser comes in, once and within a minute. A port that has no web address gets a private one.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /workspaces/{name}/web/{port} (the `OpenWebAddress` operationId).
+func (c *ClientWithResponses) OpenWebAddressWithResponse(ctx context.Context, name Name, port string, reqEditors ...RequestEditorFn) (*OpenWebAddressResponse, error) {
+	rsp, err := c.OpenWebAddress(ctx, name, port, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOpenWebAddressResponse(rsp)
+}
+
+// ShareWebAddressWithBodyWithResponse Make a port's web address, or change who may use it. Who came in before is out. Each change is recorded.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /workspaces/{name}/web/{port} (the `ShareWebAddress` operationId).
+func (c *ClientWithResponses) ShareWebAddressWithBodyWithResponse(ctx context.Context, name Name, port string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ShareWebAddressResponse, error) {
+	rsp, err := c.ShareWebAddressWithBody(ctx, name, port, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseShareWebAddressResponse(rsp)
+}
+
+// ShareWebAddressWithResponse Make a port's web address, or change who may use it. Who came in before is out. Each change is recorded.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /workspaces/{name}/web/{port} (the `ShareWebAddress` operationId).
+func (c *ClientWithResponses) ShareWebAddressWithResponse(ctx context.Context, name Name, port string, body ShareWebAddressJSONRequestBody, reqEditors ...RequestEditorFn) (*ShareWebAddressResponse, error) {
+	rsp, err := c.ShareWebAddress(ctx, name, port, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseShareWebAddressResponse(rsp)
 }
 
 // ParseGetAccountResponse parses an HTTP response from a GetAccountWithResponse call
@@ -14500,6 +15316,39 @@ func ParseGetVersionResponse(rsp *http.Response) (*GetVersionResponse, error) {
 	return response, nil
 }
 
+// ParseEnterWebAddressResponse parses an HTTP response from a EnterWebAddressWithResponse call
+func ParseEnterWebAddressResponse(rsp *http.Response) (*EnterWebAddressResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EnterWebAddressResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest WebEntry
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListWorkspacesResponse parses an HTTP response from a ListWorkspacesWithResponse call
 func ParseListWorkspacesResponse(rsp *http.Response) (*ListWorkspacesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -15297,6 +16146,134 @@ func ParseTryWaysResponse(rsp *http.Response) (*TryWaysResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Ways
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListWebAddressesResponse parses an HTTP response from a ListWebAddressesWithResponse call
+func ParseListWebAddressesResponse(rsp *http.Response) (*ListWebAddressesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListWebAddressesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []WebAddress
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCloseWebAddressResponse parses an HTTP response from a CloseWebAddressWithResponse call
+func ParseCloseWebAddressResponse(rsp *http.Response) (*CloseWebAddressResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CloseWebAddressResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseOpenWebAddressResponse parses an HTTP response from a OpenWebAddressWithResponse call
+func ParseOpenWebAddressResponse(rsp *http.Response) (*OpenWebAddressResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &OpenWebAddressResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest WebEntry
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseShareWebAddressResponse parses an HTTP response from a ShareWebAddressWithResponse call
+func ParseShareWebAddressResponse(rsp *http.Response) (*ShareWebAddressResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ShareWebAddressResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest WebAddress
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -12,6 +12,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"domicile/internal/client"
+	"domicile/internal/sshline"
 )
 
 // Service is what the usher asks of the service.
@@ -58,7 +59,7 @@ type Usher struct {
 // place is a workspace.
 type place struct {
 	state string
-	line  *Line
+	line  *sshline.Line
 	ports []client.Port
 	known bool
 }
@@ -209,7 +210,7 @@ func (u *Usher) setPlaces(list []client.Workspace) {
 		p := u.places[w.Name]
 		if p == nil {
 			name := w.Name
-			p = &place{line: &Line{Open: func(ctx context.Context) (*ssh.Client, error) { return u.o.Service.SSH(ctx, name) }}}
+			p = &place{line: &sshline.Line{Open: func(ctx context.Context) (*ssh.Client, error) { return u.o.Service.SSH(ctx, name) }}}
 			u.places[w.Name] = p
 		}
 		if p.state = string(w.State); w.State != client.WorkspaceStateReady {

@@ -1055,6 +1055,63 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/workspaces/{name}/web": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The web addresses of a workspace's ports, with who may use each. */
+        get: operations["listWebAddresses"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/workspaces/{name}/web/{port}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                /** @description As the workspace has it, such as 8080 or db:8080. */
+                port: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Make a port's web address, or change who may use it. Who came in before is out. Each change is recorded. */
+        put: operations["shareWebAddress"];
+        /** An address by which the caller's browser comes in, once and within a minute. A port that has no web address gets a private one. */
+        post: operations["openWebAddress"];
+        /** Take a port's web address away. */
+        delete: operations["closeWebAddress"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/web/{label}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** As openWebAddress, by the first part of its host name, for whoever may use it. */
+        post: operations["enterWebAddress"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/workspaces/{name}/ways": {
         parameters: {
             query?: never;
@@ -1917,6 +1974,50 @@ export interface components {
             /** @description By which it is reached from outside. */
             full: string;
             state: string;
+        };
+        /** @description Who may use a web address. */
+        WebSharing: {
+            /**
+             * @description private: the owner; team: who has an account; link: whoever has the link.
+             * @enum {string}
+             */
+            sharing: "private" | "team" | "link";
+            /** @description How long a link holds. Default: 24. */
+            hours?: number;
+            /** @description Asked of who comes by the link. Default: none. */
+            password?: string;
+            /** @description The program is called localhost and its own port, not by the address: for those that insist on it. */
+            local?: boolean;
+        };
+        /** @description The web address of a port. */
+        WebAddress: {
+            port: string;
+            url: string;
+            /** @enum {string} */
+            sharing: "private" | "team" | "link";
+            /**
+             * Format: date-time
+             * @description Of the link.
+             */
+            until?: string;
+            /** @description One is asked of who comes by the link. */
+            password: boolean;
+            local: boolean;
+            /** @description The link itself, in the answer to its making alone. */
+            link?: string;
+            /** Format: date-time */
+            created: string;
+            /** @description Newest first. */
+            changes: components["schemas"]["WebChange"][];
+        };
+        WebChange: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            what: string;
+        };
+        WebEntry: {
+            url: string;
         };
         /** @description How a workspace is reached. */
         Ways: {
@@ -3789,6 +3890,132 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Ports"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listWebAddresses: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Fine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WebAddress"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    shareWebAddress: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                /** @description As the workspace has it, such as 8080 or db:8080. */
+                port: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WebSharing"];
+            };
+        };
+        responses: {
+            /** @description Fine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WebAddress"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    openWebAddress: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                /** @description As the workspace has it, such as 8080 or db:8080. */
+                port: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Fine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WebEntry"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    closeWebAddress: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                /** @description As the workspace has it, such as 8080 or db:8080. */
+                port: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Fine. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    enterWebAddress: {
+        parameters: {
+            query?: {
+                /** @description The path to come in at. Default: / */
+                to?: string;
+            };
+            header?: never;
+            path: {
+                label: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Fine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WebEntry"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -1,4 +1,6 @@
-package usher
+// Package sshline keeps an SSH connection that is opened when it is first needed, and dials through
+// it.
+package sshline
 
 import (
 	"context"

@@ -1,0 +1,100 @@
+package webaddress
+
+import (
+	"context"
+	"net"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"domicile/internal/records"
+	"domicile/internal/sshline"
+)
+
+// lines keep one connection to the agent of each workspace whose programs are asked.
+type lines struct {
+	reacher Reacher
+	mu      sync.Mutex
+	open    map[int64]*line
+}
+
+type line struct {
+	sshline.Line
+	users int
+	going *time.Timer
+}
+
+// lineLingers is how long a connection to an agent stays that nobody uses.
+const lineLingers = time.Minute
+
+// dial connects to host:port as seen from inside.
+func (l *lines) dial(ctx context.Context, w records.Workspace, target string) (net.Conn, error) {
+	one := l.use(w)
+	conn, err := one.Dial(ctx, target)
+	if err != nil {
+		l.leave(w, one)
+		return nil, err
+	}
+	return &usedConn{Conn: conn, leave: sync.OnceFunc(func() { l.leave(w, one) })}, nil
+}
+
+func (l *lines) use(w records.Workspace) *line {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	one := l.open[w.ID]
+	if one == nil {
+		one = &line{}
+		one.Open = func(ctx context.Context) (*ssh.Client, error) {
+			link, err := l.reacher.Reach(ctx, w)
+			if err != nil {
+				return nil, err
+			}
+			return ssh.NewClient(link.Conn, link.Channels, link.Requests), nil
+		}
+		l.open[w.ID] = one
+	}
+	if one.going != nil {
+		one.going.Stop()
+		one.going = nil
+	}
+	one.users++
+	return one
+}
+
+func (l *lines) leave(w records.Workspace, one *line) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if one.users--; one.users > 0 {
+		return
+	}
+	one.going = time.AfterFunc(lineLingers, func() {
+		l.mu.Lock()
+		defer l.mu.Unlock()
+		if one.users == 0 && l.open[w.ID] == one {
+			delete(l.open, w.ID)
+			one.Close()
+		}
+	})
+}
+
+func (l *lines) closeAll() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for id, one := range l.open {
+		delete(l.open, id)
+		one.Close()
+	}
+}
+
+// usedConn tells when it is not used any more.
+type usedConn struct {
+	net.Conn
+	leave func()
+}
+
+// Close closes the connection.
+func (c *usedConn) Close() error {
+	c.leave()
+	return c.Conn.Close()
+}

@@ -1,0 +1,124 @@
+package webaddress
+
+import (
+	"context"
+	"crypto/tls"
+	"net"
+	"net/http"
+	"net/http/httputil"
+	"net/url"
+	"strings"
+	"time"
+
+	"domicile/internal/fault"
+)
+
+// proxy leads to the program at an address's port.
+func (s *Server) proxy(p place) http.Handler {
+	host, port := "localhost", p.address.Port
+	if service, number, other := strings.Cut(p.address.Port, ":"); other {
+		host, port = service, number
+	}
+	target := net.JoinHostPort(host, port)
+	own := &url.URL{Scheme: p.address.Protocol, Host: target}
+	proxy := &httputil.ReverseProxy{
+		FlushInterval: -1, // what is a stream stays one
+		Transport:     s.transport(p, target),
+		Rewrite: func(r *httputil.ProxyRequest) {
+			r.SetURL(own)
+			r.Out.Host = r.In.Host
+			r.SetXForwarded()
+			if overTLS(r.In) {
+				r.Out.Header.Set("X-Forwarded-Proto", "https")
+			}
+			if p.address.Local {
+				callLocal(r, own)
+			}
+			hideCookies(r.Out)
+		},
+		ModifyResponse: func(a *http.Response) error {
+			narrowCookies(a.Header)
+			bringHome(a, target)
+			return nil
+		},
+		ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) { s.unanswered(w, r, p, err) },
+		ErrorLog:     nil,
+	}
+	return proxy
+}
+
+// callLocal has the program called by localhost and its own port: some insist on it.
+func callLocal(r *httputil.ProxyRequest, own *url.URL) {
+	r.Out.Host = own.Host
+	if r.In.Header.Get("Origin") != "" {
+		r.Out.Header.Set("Origin", own.String())
+	}
+	if from, err := url.Parse(r.In.Header.Get("Referer")); err == nil && from.Host == r.In.Host {
+		from.Scheme, from.Host = own.Scheme, own.Host
+		r.Out.Header.Set("Referer", from.String())
+	}
+}
+
+// transport carries requests of one kind to the program. Connections to it are kept by the visitor's
+// requests of the same address.
+func (s *Server) transport(p place, target string) http.RoundTripper {
+	key := transportKey{p.workspace.ID, target, p.address.Protocol}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.transports == nil {
+		s.transports = newTransports()
+	}
+	if t, known := s.transports.Get(key); known {
+		s.transports.Add(key, t)
+		return t
+	}
+	t := &carrier{}
+	dial := func(ctx context.Context, _, _ string) (net.Conn, error) {
+		return s.lines.dial(ctx, p.workspace, target)
+	}
+	// A program inside has no certificate that anybody knows; the way to it is private.
+	trusting := &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12}
+	t.usual = &http.Transport{DialContext: dial, TLSClientConfig: trusting, MaxIdleConnsPerHost: 32, IdleConnTimeout: 30 * time.Second, DisableCompression: true, ForceAttemptHTTP2: true}
+	plain := new(http.Protocols)
+	plain.SetUnencryptedHTTP2(true)
+	t.second = &http.Transport{DialContext: dial, Protocols: plain, IdleConnTimeout: 30 * time.Second, DisableCompression: true}
+	s.transports.Add(key, t)
+	return t
+}
+
+type transportKey struct {
+	workspace int64
+	target    string
+	protocol  string
+}
+
+// carrier takes HTTP/2 without TLS where the request needs it, as gRPC does.
+type carrier struct{ usual, second *http.Transport }
+
+// RoundTrip carries one request.
+func (c *carrier) RoundTrip(r *http.Request) (*http.Response, error) {
+	if r.URL.Scheme == "http" && r.ProtoMajor == 2 && strings.HasPrefix(r.Header.Get("Content-Type"), "application/grpc") {
+		return c.second.RoundTrip(r)
+	}
+	return c.usual.RoundTrip(r)
+}
+
+func (c *carrier) close() {
+	c.usual.CloseIdleConnections()
+	c.second.CloseIdleConnections()
+}
+
+// unanswered says why the program did not answer.
+func (s *Server) unanswered(w http.ResponseWriter, r *http.Request, p place, err error) {
+	if r.Context().Err() != nil {
+		return // who asked is gone, or may not be in any more
+	}
+	n := notice{status: http.StatusBadGateway, title: "The program broke off", text: err.Error(), console: s.o.Console + "/workspaces/" + p.workspace.Name}
+	switch fault.Code(err) {
+	case "nobody-listens":
+		n = notice{status: http.StatusServiceUnavailable, title: "Nothing listens at port " + p.address.Port + " of " + p.workspace.Name + " yet", text: "This page goes on by itself when something does.", command: "domicile ports " + p.workspace.Name, console: n.console, again: true}
+	case "agent-unreachable", "not-ready":
+		n = notice{status: http.StatusServiceUnavailable, title: p.workspace.Name + " does not answer", text: "This page goes on by itself when it does.", command: "domicile address " + p.workspace.Name + " -test", console: n.console, again: true}
+	}
+	say(w, r, n)
+}

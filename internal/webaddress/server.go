@@ -1,0 +1,208 @@
+package webaddress
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"net"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/hashicorp/golang-lru/v2/expirable"
+
+	"domicile/internal/agentlink"
+	"domicile/internal/records"
+)
+
+// Directory is what is asked about addresses, workspaces and people.
+type Directory interface {
+	WebAddressByLabel(ctx context.Context, label string) (records.WebAddress, error)
+	Workspace(ctx context.Context, id int64) (records.Workspace, error)
+	TakeWebTicket(ctx context.Context, hash []byte, address int64) (account int64, err error)
+	// Locked tells which of these accounts may not come in any more.
+	Locked(ctx context.Context, accounts []int64) ([]int64, error)
+	Touch(ctx context.Context, id int64) error
+}
+
+// Reacher opens connections to agents.
+type Reacher interface {
+	Reach(ctx context.Context, w records.Workspace) (*agentlink.Link, error)
+}
+
+// Options says what addresses stand on.
+type Options struct {
+	Directory Directory
+	Reacher   Reacher
+	// Domain is what host names end with, such as localhost or apps.skerry.test.
+	Domain string
+	// Scheme and Port are those of the URLs that people are given; no port: the scheme's own.
+	Scheme, Port string
+	// Console is the console's URL, where people sign in.
+	Console string
+	// Secret signs the cookies of who came in.
+	Secret []byte
+	Log    *slog.Logger
+}
+
+// Server serves web addresses.
+type Server struct {
+	o     Options
+	found *expirable.LRU[string, place] // by label
+	lines lines
+
+	mu         sync.Mutex
+	transports *expirable.LRU[transportKey, *carrier]
+	live       map[*visit]bool // requests that are being answered
+}
+
+// place is what a host name means.
+type place struct {
+	address   records.WebAddress
+	workspace records.Workspace
+}
+
+const (
+	// knownFor is how long what an address means is taken for true without looking: a change made at
+	// another replica counts after it.
+	knownFor  = 2 * time.Second
+	mostKnown = 10_000
+	// checkEvery is how often it is looked whether who is in for long still may be.
+	checkEvery = 10 * time.Second
+)
+
+// New makes a server that ends with ctx.
+func New(ctx context.Context, o Options) *Server {
+	s := &Server{o: o, found: expirable.NewLRU[string, place](mostKnown, nil, knownFor), lines: lines{reacher: o.Reacher, open: map[int64]*line{}}, live: map[*visit]bool{}}
+	go s.check(ctx)
+	context.AfterFunc(ctx, s.lines.closeAll)
+	return s
+}
+
+// Label is the first part of a host name that is a web address.
+func (s *Server) Label(host string) (string, bool) {
+	if name, _, err := net.SplitHostPort(host); err == nil {
+		host = name
+	}
+	label, isOne := strings.CutSuffix(strings.ToLower(strings.TrimSuffix(host, ".")), "."+s.o.Domain)
+	return label, s.o.Domain != "" && isOne && label != "" && !strings.Contains(label, ".")
+}
+
+// URL is where an address is, with a path below it.
+func (s *Server) URL(label, path string) string {
+	host := label + "." + s.o.Domain
+	if s.o.Port != "" {
+		host = net.JoinHostPort(host, s.o.Port)
+	}
+	return s.o.Scheme + "://" + host + path
+}
+
+// Forget has what an address means looked up anew, and ends what goes on there.
+func (s *Server) Forget(label string) {
+	s.found.Remove(label)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for v := range s.live {
+		if v.label == label {
+			v.end()
+		}
+	}
+}
+
+func (s *Server) find(ctx context.Context, label string) (place, error) {
+	if p, known := s.found.Get(label); known {
+		return p, nil
+	}
+	a, err := s.o.Directory.WebAddressByLabel(ctx, label)
+	if err != nil {
+		return place{}, err
+	}
+	w, err := s.o.Directory.Workspace(ctx, a.Workspace)
+	if err != nil {
+		return place{}, err
+	}
+	p := place{a, w}
+	s.found.Add(label, p)
+	return p, nil
+}
+
+// ServeHTTP answers at a web address.
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	label, _ := s.Label(r.Host)
+	p, err := s.find(r.Context(), label)
+	if errors.Is(err, records.ErrNotFound) {
+		say(w, r, notice{status: http.StatusNotFound, title: "There is no such address", text: "It was taken away, or its workspace was removed.", console: s.o.Console})
+		return
+	}
+	if err != nil {
+		s.o.Log.Warn("find a web address", "error", err)
+		say(w, r, notice{status: http.StatusServiceUnavailable, title: "Not just now", text: "Domicile's database does not answer.", again: true})
+		return
+	}
+	if r.URL.Path == enterPath {
+		s.enter(w, r, p)
+		return
+	}
+	v, in := s.admitted(r, p)
+	if !in {
+		s.turnAway(w, r, p)
+		return
+	}
+	if !s.mayCall(r, p) {
+		say(w, r, notice{status: http.StatusForbidden, title: "Not from there", text: "A page of another address may not call this one."})
+		return
+	}
+	if p.workspace.State != records.Ready {
+		say(w, r, notice{status: http.StatusServiceUnavailable, title: p.workspace.Name + " is " + p.workspace.State, text: "This page goes on by itself when it runs.", command: "domicile start " + p.workspace.Name, console: s.o.Console + "/workspaces/" + p.workspace.Name, again: true})
+		return
+	}
+	ctx, cancel := context.WithCancel(r.Context())
+	defer cancel()
+	v.label, v.end = label, cancel
+	s.mu.Lock()
+	s.live[&v] = true
+	s.mu.Unlock()
+	defer func() {
+		s.mu.Lock()
+		delete(s.live, &v)
+		s.mu.Unlock()
+	}()
+	s.proxy(p).ServeHTTP(w, r.WithContext(ctx))
+}
+
+// check ends, again and again, what goes on of those who may not be in any more: such as the
+// connection of a page that stays open.
+func (s *Server) check(ctx context.Context) {
+	tick := time.NewTicker(checkEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		s.mu.Lock()
+		live := make([]*visit, 0, len(s.live))
+		for v := range s.live {
+			live = append(live, v)
+		}
+		s.mu.Unlock()
+		for _, v := range live {
+			p, err := s.find(ctx, v.label)
+			if errors.Is(err, records.ErrNotFound) || err == nil && (!v.valid(p) || s.locked(ctx, v.Account)) {
+				v.end()
+			}
+		}
+	}
+}
+
+// locked tells whether an account may not come in any more. Where that cannot be told, it is told
+// again later.
+func (s *Server) locked(ctx context.Context, account int64) bool {
+	if account == 0 {
+		return false
+	}
+	list, err := s.o.Directory.Locked(ctx, []int64{account})
+	return err == nil && len(list) > 0
+}
