@@ -42,7 +42,7 @@ var forwardCommand = command{
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(t.out, "%s in %s is at %s. Ctrl-C ends it.\n", args[1], args[0], listener.Addr())
+			fmt.Fprintf(t.out, "%s in %s is at localhost:%d. Ctrl-C ends it.\n", args[1], args[0], listener.Addr().(*net.TCPAddr).Port)
 			return serveForward(ctx, t, listener, line, target)
 		}
 	},

@@ -13,8 +13,8 @@ import (
 // standard input and output to the workspace, by the service's own address. Where only HTTPS gets
 // through, this does.
 var pipeCommand = command{
-	name: "pipe", args: "[-login FILE] [-suffix NAME] ADDRESS", summary: "Join standard input and output to SSH in a workspace, through the service's own address",
-	example: "ssh -o ProxyCommand='domicile pipe %n' timetable.domicile",
+	name: "pipe", args: "[-login FILE] [-suffix NAME] ADDRESS", summary: "",
+	example: "domicile pipe timetable.domicile",
 	takes:   []string{"ADDRESS"}, alone: true,
 	setup: func(f *flag.FlagSet) action {
 		login := f.String("login", "", "the file with the sign-in (default: that of domicile login)")

@@ -43,9 +43,9 @@ import (
 // settings are the service's. Each is a flag, or a variable DOMICILE_ and its name.
 type settings struct {
 	http, ssh, url, webDomain, home, database, data, engine, machines, agent, folders, address, homeAddress, templates, allow, sizes, size, outside, reserve string
-	workers, tries                                                                                                                           int
-	idleStop, lookEvery, youngest, keepRuns, keepImages                                                                                      time.Duration
-	verbose                                                                                                                                  bool
+	workers, tries                                                                                                                                           int
+	idleStop, lookEvery, youngest, keepRuns, keepImages                                                                                                      time.Duration
+	verbose                                                                                                                                                  bool
 }
 
 var serveCommand = command{

@@ -42,7 +42,7 @@ func (s *Server) authenticate(next http.Handler) http.Handler {
 		}
 		token, found := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
 		if cookie, err := r.Cookie(cookieName); !found && err == nil {
-			token = cookie.Value
+			token = cookie.Value + proof(r)
 		}
 		hash := credential.HashToken(token)
 		account, err := s.o.Store.AccountByToken(r.Context(), hash)
@@ -58,6 +58,19 @@ func (s *Server) authenticate(next http.Handler) http.Handler {
 	})
 }
 
+// inCookie is how much of a token the console's cookie holds, in characters. A browser sends it to
+// whatever listens at another port of the host, such as a program of a workspace that is forwarded
+// there: alone it is worth nothing. The rest is known to pages of the console's own origin.
+const inCookie = 18
+
+// proof is the rest of the token whose beginning the cookie is.
+func proof(r *http.Request) string {
+	if p := r.Header.Get("Domicile-Proof"); p != "" {
+		return p
+	}
+	return r.URL.Query().Get("proof")
+}
+
 // account is whose request it is; authenticate has put it there.
 func account(ctx context.Context) records.Account {
 	a, _ := ctx.Value(accountKey).(records.Account)
@@ -71,8 +84,9 @@ type signedIn struct {
 }
 
 func (a signedIn) write(w http.ResponseWriter) error {
-	http.SetCookie(w, &http.Cookie{Name: cookieName, Value: a.Token.Token, Path: "/", MaxAge: int(cookieLife.Seconds()),
+	http.SetCookie(w, &http.Cookie{Name: cookieName, Value: a.Token.Token[:inCookie], Path: "/", MaxAge: int(cookieLife.Seconds()),
 		HttpOnly: true, SameSite: http.SameSiteStrictMode, Secure: a.secure})
+	a.Proof = new(a.Token.Token[inCookie:])
 	return SignIn201JSONResponse(a.Token).VisitSignInResponse(w)
 }
 

@@ -1396,7 +1396,10 @@ type Terminal struct {
 type Token struct {
 	// Account A person.
 	Account Account `json:"account"`
-	Token   string  `json:"token"`
+
+	// Proof The part of the token that a browser's cookie does not hold. A page sends it as the header Domicile-Proof, or where it can set none as the query parameter proof: browsers send cookies to all ports of a host, and what listens at another port is not the console.
+	Proof *string `json:"proof,omitempty"`
+	Token string  `json:"token"`
 }
 
 // TokenInfo A token without its text.

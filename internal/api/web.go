@@ -226,4 +226,3 @@ func (s *Server) ticket(ctx context.Context, a records.WebAddress, to string) (s
 	}
 	return s.o.Web.URL(a.Label, "/.domicile/enter?"+url.Values{"ticket": {token}, "to": {to}}.Encode()), nil
 }
-

@@ -154,7 +154,9 @@ func (q *quay) browser() *http.Client {
 	jar, err := cookiejar.New(nil)
 	require.NoError(q.t, err)
 	return &http.Client{Jar: jar, Timeout: 20 * time.Second, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-		Transport: &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) { return (&net.Dialer{}).DialContext(ctx, "tcp", q.at) }}}
+		Transport: &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+			return (&net.Dialer{}).DialContext(ctx, "tcp", q.at)
+		}}}
 }
 
 // comes has a browser come in by a ticket of an account.

@@ -9,6 +9,7 @@ import { SignIn } from "./signin/signin";
 import { Workspaces } from "./workspaces/workspaces";
 import { WorkspacePage } from "./workspace/workspace";
 import { New } from "./new/new";
+import { Open } from "./open/open";
 import { Sites } from "./sites/sites";
 import { Team } from "./team/team";
 import { You } from "./you/you";
@@ -62,6 +63,7 @@ function Inside() {
         <Route path="/workspaces/:name" element={<WorkspacePage />} />
         <Route path="/workspaces/:name/terminal" element={<TerminalPage />} />
         <Route path="/workspaces/:name/screen" element={<ScreenPage />} />
+        <Route path="/open/:label" element={<Open />} />
         <Route path="*" element={<NoPage />} />
       </Routes>
     </Suspense>

@@ -1,8 +1,10 @@
 import createClient from "openapi-fetch";
 import type { components, paths } from "./contract.gen";
+import { forgetProof, keepProof, proof } from "./proof";
 
 export type Workspace = components["schemas"]["Workspace"];
 export type Port = components["schemas"]["Port"];
+export type WebAddress = components["schemas"]["WebAddress"];
 export type Run = components["schemas"]["Run"];
 export type Step = components["schemas"]["Step"];
 export type LogLine = components["schemas"]["LogLine"];
@@ -21,6 +23,12 @@ export type PlanAnswer = components["schemas"]["PlanAnswer"];
 export type Problem = components["schemas"]["Problem"];
 
 const client = createClient<paths>({ baseUrl: "/api/v1" });
+client.use({
+  onRequest({ request }) {
+    if (proof()) request.headers.set("Domicile-Proof", proof());
+    return request;
+  },
+});
 
 /** What the service answered instead of what was asked for. */
 export class Trouble extends Error {
@@ -57,9 +65,9 @@ const named = (name: string) => ({ params: { path: { name } } });
 
 export const api = {
   setup: () => answer(client.GET("/setup")),
-  makeFirstAccount: (body: components["schemas"]["FirstAccount"]) => answer(client.POST("/setup", { body })),
-  signIn: (body: components["schemas"]["Credentials"]) => answer(client.POST("/session", { body })),
-  signOut: () => answer(client.DELETE("/session")),
+  makeFirstAccount: (body: components["schemas"]["FirstAccount"]) => answer(client.POST("/setup", { body })).then(keepProof),
+  signIn: (body: components["schemas"]["Credentials"]) => answer(client.POST("/session", { body })).then(keepProof),
+  signOut: () => answer(client.DELETE("/session")).finally(forgetProof),
   account: () => answer(client.GET("/account")),
   accounts: () => answer(client.GET("/accounts")),
   addAccount: (body: components["schemas"]["NewAccount"]) => answer(client.POST("/accounts", { body })),
@@ -87,6 +95,10 @@ export const api = {
   workspaces: () => answer(client.GET("/workspaces")),
   workspace: (name: string) => answer(client.GET("/workspaces/{name}", named(name))),
   ports: (name: string) => answer(client.GET("/workspaces/{name}/ports", named(name))),
+  webAddresses: (name: string) => answer(client.GET("/workspaces/{name}/web", named(name))),
+  openWeb: (name: string, port: string) => answer(client.POST("/workspaces/{name}/web/{port}", { params: { path: { name, port } } })),
+  shareWeb: (name: string, port: string, body: components["schemas"]["WebSharing"]) => answer(client.PUT("/workspaces/{name}/web/{port}", { params: { path: { name, port } }, body })),
+  enterWeb: (label: string, to: string) => answer(client.POST("/web/{label}", { params: { path: { label }, query: { to } } })),
   provision: (body: components["schemas"]["ProvisionRequest"]) => answer(client.POST("/workspaces", { body })),
   start: (name: string) => answer(client.POST("/workspaces/{name}/start", named(name))),
   stop: (name: string) => answer(client.POST("/workspaces/{name}/stop", named(name))),

@@ -1300,6 +1300,8 @@ export interface components {
         /** @description A token and whose it is. */
         Token: {
             token: string;
+            /** @description The part of the token that a browser's cookie does not hold. A page sends it as the header Domicile-Proof, or where it can set none as the query parameter proof: browsers send cookies to all ports of a host, and what listens at another port is not the console. */
+            proof?: string;
             account: components["schemas"]["Account"];
         };
         /** @description What a token is for. */

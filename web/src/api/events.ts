@@ -1,5 +1,6 @@
 import { useEffect } from "react";
 import { useQueryClient } from "@tanstack/react-query";
+import { proofQuery } from "./proof";
 
 type Listener = (run: number) => void;
 const logListeners = new Set<Listener>();
@@ -47,7 +48,7 @@ export function useEvents() {
 
 /** Opens the stream; its first event makes the page look at everything again. */
 function listen(again: (workspace?: string) => void, listens: (workspace: string) => void): EventSource {
-  const source = new EventSource("/api/v1/events?ports=true");
+  const source = new EventSource(`/api/v1/events?ports=true&${proofQuery()}`);
   source.addEventListener("ports", (e: MessageEvent<string>) => listens((JSON.parse(e.data) as { workspace: string }).workspace));
   const changed = (e: MessageEvent<string>) => again((JSON.parse(e.data) as { workspace: string }).workspace);
   source.addEventListener("workspace", changed);

@@ -44,5 +44,5 @@ it("shows the screen of one that runs", async () => {
   vi.spyOn(api, "workspace").mockResolvedValue({ ...board, screen: "1280x800" });
   shown();
   await screen.findByRole("group", { name: "The screen of board" });
-  expect(screen.getByRole("link", { name: /Take a picture/ }).getAttribute("href")).toBe("/api/v1/workspaces/board/screen.png");
+  expect(screen.getByRole("link", { name: /Take a picture/ }).getAttribute("href")).toBe("/api/v1/workspaces/board/screen.png?proof=");
 });

@@ -4,6 +4,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Camera } from "lucide-react";
 import RFB from "@novnc/novnc";
 import { api } from "../api/client";
+import { proofQuery } from "../api/proof";
 import { AsCommand } from "../frame/copy";
 import { Loading, TroubleNote } from "../frame/trouble";
 
@@ -48,7 +49,7 @@ function Shown({ name }: { name: string }) {
         <span className="quiet" aria-live="polite" data-screen-status={word}>
           screen, {word}
         </span>
-        <a className="btn btn-sm ml-auto" href={`/api/v1/workspaces/${encodeURIComponent(name)}/screen.png`} download={`${name}.png`}>
+        <a className="btn btn-sm ml-auto" href={`/api/v1/workspaces/${encodeURIComponent(name)}/screen.png?${proofQuery()}`} download={`${name}.png`}>
           <Camera size={16} aria-hidden /> Take a picture
         </a>
       </div>
@@ -65,7 +66,7 @@ function watch(box: HTMLElement, name: string, setWord: (word: string) => void):
   let timer: ReturnType<typeof setTimeout> | undefined;
   const connect = () => {
     const scheme = location.protocol === "https:" ? "wss" : "ws";
-    const shown = new RFB(box, `${scheme}://${location.host}/api/v1/workspaces/${encodeURIComponent(name)}/screen`, { shared: true });
+    const shown = new RFB(box, `${scheme}://${location.host}/api/v1/workspaces/${encodeURIComponent(name)}/screen?${proofQuery()}`, { shared: true });
     viewer = shown;
     shown.scaleViewport = true;
     shown.background = "transparent";

@@ -3,6 +3,7 @@ import { useEffect, useRef, useState } from "react";
 import { Link, useLocation, useNavigate, useParams, useSearchParams } from "react-router";
 import { FitAddon } from "@xterm/addon-fit";
 import { Terminal, type ITheme } from "@xterm/xterm";
+import { proofQuery } from "../api/proof";
 
 type Status = { word: string; over?: boolean };
 
@@ -80,7 +81,7 @@ function attach(box: HTMLElement, name: string, terminal: string, setStatus: (s:
   const bytes = new TextEncoder();
   const connect = () => {
     const scheme = location.protocol === "https:" ? "wss" : "ws";
-    socket = new WebSocket(`${scheme}://${location.host}/api/v1/workspaces/${encodeURIComponent(name)}/terminal?terminal=${encodeURIComponent(terminal)}&columns=${term.cols}&rows=${term.rows}`);
+    socket = new WebSocket(`${scheme}://${location.host}/api/v1/workspaces/${encodeURIComponent(name)}/terminal?terminal=${encodeURIComponent(terminal)}&columns=${term.cols}&rows=${term.rows}&${proofQuery()}`);
     socket.binaryType = "arraybuffer";
     let exited = false;
     socket.onopen = () => {

@@ -2,10 +2,12 @@ import { useQuery } from "@tanstack/react-query";
 import { Ear, EarOff } from "lucide-react";
 import { api, type Port, type Workspace } from "../api/client";
 import { CopyLine } from "../frame/copy";
+import { OpenPort } from "./webaddress";
 
 /** The ports of a running workspace: who listens there now, and the line that brings each to one's own machine. */
 export function Ports({ workspace: w }: { workspace: Workspace }) {
   const { data } = useQuery({ queryKey: ["workspace", w.name, "ports"], queryFn: () => api.ports(w.name) });
+  const addresses = useQuery({ queryKey: ["workspace", w.name, "web"], queryFn: () => api.webAddresses(w.name) });
   const ports = data?.ports ?? w.ports;
   if (ports.length === 0) return null;
   return (
@@ -14,6 +16,7 @@ export function Ports({ workspace: w }: { workspace: Workspace }) {
         <li key={p.port}>
           <CopyLine label={portWords(p)} text={`domicile forward ${w.name} ${p.port}`} />
           <Heard port={p} known={data?.known ?? false} />
+          {(p.listener || p.port.includes(":")) && <OpenPort workspace={w.name} port={p.port} address={addresses.data?.find((a) => a.port === p.port)} />}
         </li>
       ))}
       {data?.more && <li className="quiet text-sm">There are more than are shown.</li>}
