@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -33,6 +34,8 @@ type Line struct {
 	to    Address
 	route []Hop // the hosts that lead there, the nearest first, and the host itself
 	key   ssh.Signer
+	// reached tells that the engine has answered once.
+	reached atomic.Bool
 
 	mu       sync.Mutex
 	client   *ssh.Client
@@ -63,10 +66,13 @@ func (l *Line) Dial(ctx context.Context) (net.Conn, error) {
 	var refused *ssh.OpenChannelError
 	switch {
 	case err == nil:
+		l.reached.Store(true)
 		return conn, nil
 	case errors.As(err, &refused):
-		return nil, fault.Wrap(err, "engine-closed", fmt.Sprintf("on %s: apt-get install docker.io && usermod -aG docker %s; sshd must allow AllowStreamLocalForwarding", l.to.Host, l.to.User),
+		closed := fault.Wrap(err, "engine-closed", fmt.Sprintf("on %s: apt-get install docker.io && usermod -aG docker %s; sshd must allow AllowStreamLocalForwarding", l.to.Host, l.to.User),
 			"the user %s of %s cannot reach the engine's socket %s", l.to.User, l.to.Host, l.to.Socket)
+		closed.Transient = l.reached.Load() // an engine that is being started again is refused in the same words
+		return nil, closed
 	}
 	l.drop(client)
 	return nil, away(l.to, err)
