@@ -95,6 +95,7 @@ export const api = {
   workspaces: () => answer(client.GET("/workspaces")),
   workspace: (name: string) => answer(client.GET("/workspaces/{name}", named(name))),
   ports: (name: string) => answer(client.GET("/workspaces/{name}/ports", named(name))),
+  ways: (name: string) => answer(client.GET("/workspaces/{name}/ways", named(name))),
   webAddresses: (name: string) => answer(client.GET("/workspaces/{name}/web", named(name))),
   openWeb: (name: string, port: string) => answer(client.POST("/workspaces/{name}/web/{port}", { params: { path: { name, port } } })),
   shareWeb: (name: string, port: string, body: components["schemas"]["WebSharing"]) => answer(client.PUT("/workspaces/{name}/web/{port}", { params: { path: { name, port } }, body })),

@@ -1,8 +1,8 @@
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { cleanup, render, screen } from "@testing-library/react";
+import { cleanup, fireEvent, render, screen } from "@testing-library/react";
 import { MemoryRouter } from "react-router";
-import { afterEach, expect, it } from "vitest";
-import type { Workspace } from "../api/client";
+import { afterEach, expect, it, vi } from "vitest";
+import { api, type Workspace } from "../api/client";
 import { Doorway } from "./doorway";
 
 const board: Workspace = { id: 1, name: "board", source: "https://git.skerry.test/board.git", state: "ready", site: "machines", created: "2026-04-01T08:00:00Z", lastUsed: "2026-04-01T08:00:00Z", ports: [] };
@@ -18,6 +18,21 @@ function shown(workspace: Workspace) {
 }
 
 afterEach(cleanup);
+
+it("tries the way in, and says at which step it fails", async () => {
+  vi.spyOn(api, "ways").mockResolvedValue({
+    workspace: "board", host: "quay.test", port: 4322, user: "board", hostKey: "", fingerprint: "", clock: "",
+    steps: [
+      { name: "the workspace runs", fine: true, found: "at machines" },
+      { name: "its agent answers", fine: false, found: "it does not", remedy: "domicile stop board" },
+    ],
+  });
+  shown(board);
+  fireEvent.click(screen.getByRole("button", { name: "Try the way in" }));
+  expect(await screen.findByText(/its agent answers: no. it does not/)).toBeTruthy();
+  expect(screen.getByText("What to do: domicile stop board")).toBeTruthy();
+  expect(screen.getByText("domicile address board -test")).toBeTruthy();
+});
 
 it("leads to the screen of a workspace that has one, while it runs", () => {
   shown({ ...board, screen: "1280x800" });

@@ -10,6 +10,7 @@ import { TroubleNote } from "../frame/trouble";
 import { correcting, shortSource } from "../workspaces/plate";
 import { Move } from "./move";
 import { Ports } from "./ports";
+import { TryWays } from "./ways";
 import { Rebuild, StopsSoon } from "./upkeep";
 
 /** The plate of one workspace with the ways in, and what can be done with it. */
@@ -22,11 +23,11 @@ export function Doorway({ workspace: w }: { workspace: Workspace }) {
           <State state={w.state} />
         </div>
         {w.reason && <p className="mt-2 text-sm break-words">{w.reason}</p>}
-        <Facts workspace={w} />
+        {w.state === "ready" && <WaysIn workspace={w} />}
       </div>
       <StopsSoon workspace={w} />
-      {w.state === "ready" && <WaysIn workspace={w} />}
       <Actions workspace={w} />
+      <Facts workspace={w} />
     </div>
   );
 }
@@ -48,7 +49,7 @@ function Facts({ workspace: w }: { workspace: Workspace }) {
     ["made", <Ago key="made" at={w.created} />],
   ];
   return (
-    <dl className="mt-3 grid grid-cols-[auto_minmax(0,1fr)] gap-x-4 text-sm">
+    <dl aria-label="What it is" className="grid grid-cols-[auto_minmax(0,1fr)] gap-x-4 text-sm">
       {rows
         .filter(([, value]) => value)
         .map(([name, value]) => (
@@ -63,8 +64,8 @@ function Facts({ workspace: w }: { workspace: Workspace }) {
 
 function WaysIn({ workspace: w }: { workspace: Workspace }) {
   return (
-    <section aria-labelledby="ways" className="flex flex-col gap-3">
-      <h2 id="ways" className="font-semibold">
+    <section aria-labelledby="ways" className="mt-3 flex flex-col gap-3">
+      <h2 id="ways" className="sr-only">
         Ways in
       </h2>
       <Link to={`/workspaces/${w.name}/terminal`} className="btn btn-primary">
@@ -75,9 +76,10 @@ function WaysIn({ workspace: w }: { workspace: Workspace }) {
           <Monitor size={18} aria-hidden /> See its screen
         </Link>
       )}
+      <Ports workspace={w} />
       {w.ssh && <CopyLine label="SSH" text={w.ssh} />}
       <CopyLine label="Terminal from the command line" text={`domicile shell ${w.name}`} />
-      <Ports workspace={w} />
+      <TryWays workspace={w} />
     </section>
   );
 }

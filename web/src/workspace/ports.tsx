@@ -11,12 +11,16 @@ export function Ports({ workspace: w }: { workspace: Workspace }) {
   const ports = data?.ports ?? w.ports;
   if (ports.length === 0) return null;
   return (
-    <ul aria-label="Ports" className="flex flex-col gap-3">
+    <ul aria-label="Ports" className="flex flex-col gap-2">
       {ports.map((p) => (
-        <li key={p.port}>
-          <CopyLine label={portWords(p)} text={`domicile forward ${w.name} ${p.port}`} />
+        <li key={p.port} className="border-t border-base-300 pt-2">
+          <div className="font-semibold">{portWords(p)}</div>
           <Heard port={p} known={data?.known ?? false} />
           {(p.listener || p.port.includes(":")) && <OpenPort workspace={w.name} port={p.port} address={addresses.data?.find((a) => a.port === p.port)} />}
+          <details className="text-sm">
+            <summary className="quiet min-h-6 cursor-pointer py-1">on your own machine</summary>
+            <CopyLine label="Until Ctrl-C; domicile usher keeps all of them" text={`domicile forward ${w.name} ${p.port}`} />
+          </details>
         </li>
       ))}
       {data?.more && <li className="quiet text-sm">There are more than are shown.</li>}
