@@ -50,6 +50,7 @@ type Options struct {
 type Server struct {
 	o     Options
 	found *expirable.LRU[string, place] // by label
+	shut  *expirable.LRU[int64, bool]   // by account: whether it is locked
 	lines lines
 
 	mu         sync.Mutex
@@ -74,7 +75,7 @@ const (
 
 // New makes a server that ends with ctx.
 func New(ctx context.Context, o Options) *Server {
-	s := &Server{o: o, found: expirable.NewLRU[string, place](mostKnown, nil, knownFor), lines: lines{reacher: o.Reacher, open: map[int64]*line{}}, live: map[*visit]bool{}}
+	s := &Server{o: o, found: expirable.NewLRU[string, place](mostKnown, nil, knownFor), shut: expirable.NewLRU[int64, bool](mostKnown, nil, knownFor), lines: lines{reacher: o.Reacher, open: map[int64]*line{}}, live: map[*visit]bool{}}
 	go s.check(ctx)
 	context.AfterFunc(ctx, s.lines.closeAll)
 	return s
@@ -203,6 +204,12 @@ func (s *Server) locked(ctx context.Context, account int64) bool {
 	if account == 0 {
 		return false
 	}
+	if shut, known := s.shut.Get(account); known {
+		return shut
+	}
 	list, err := s.o.Directory.Locked(ctx, []int64{account})
+	if err == nil {
+		s.shut.Add(account, len(list) > 0)
+	}
 	return err == nil && len(list) > 0
 }

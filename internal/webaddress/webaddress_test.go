@@ -38,7 +38,7 @@ const (
 
 // quay has workspaces, addresses and a program that listens inside.
 type quay struct {
-	t       *testing.T
+	t       testing.TB
 	mu      sync.Mutex
 	by      map[string]records.WebAddress
 	states  map[int64]string
@@ -49,7 +49,7 @@ type quay struct {
 	at      string // host:port of the server
 }
 
-func newQuay(t *testing.T, program http.Handler) *quay {
+func newQuay(t testing.TB, program http.Handler) *quay {
 	t.Helper()
 	q := &quay{t: t, by: map[string]records.WebAddress{}, states: map[int64]string{1: records.Ready, 2: records.Ready}, tickets: map[string]int64{}}
 	if program != nil {
@@ -245,8 +245,10 @@ func TestWhoMayComeIn(t *testing.T) {
 	q.mu.Lock()
 	q.shut = true
 	q.mu.Unlock()
-	a, _ = q.get(theirs, q.url("board", "/"), nil)
-	assert.Equal(t, http.StatusFound, a.StatusCode, "an account that is locked")
+	assert.Eventually(t, func() bool {
+		a, _ := q.get(theirs, q.url("board", "/"), nil)
+		return a.StatusCode == http.StatusFound
+	}, 10*time.Second, 50*time.Millisecond, "an account that is locked")
 	a, body = q.get(mine, q.url("nowhere", "/"), nil)
 	assert.Equal(t, http.StatusNotFound, a.StatusCode)
 	assert.Contains(t, body, "There is no such address")

@@ -21,7 +21,7 @@ type Agent struct {
 }
 
 // Signer makes a key.
-func Signer(t *testing.T) ssh.Signer {
+func Signer(t testing.TB) ssh.Signer {
 	t.Helper()
 	_, key, err := ed25519.GenerateKey(rand.Reader)
 	require.NoError(t, err)
@@ -31,7 +31,7 @@ func Signer(t *testing.T) ssh.Signer {
 }
 
 // Stream gives a stream to the agent, which takes any key.
-func (a Agent) Stream(t *testing.T) net.Conn {
+func (a Agent) Stream(t testing.TB) net.Conn {
 	t.Helper()
 	near, far := pipe()
 	config := &ssh.ServerConfig{PublicKeyCallback: func(ssh.ConnMetadata, ssh.PublicKey) (*ssh.Permissions, error) { return nil, nil }}

@@ -29,7 +29,7 @@ export function OpenPort({ workspace, port, address }: { workspace: string; port
     open.mutate(tab);
   };
   return (
-    <div className="flex flex-wrap items-center gap-2">
+    <div className="mt-1 flex flex-wrap items-center gap-2">
       <button type="button" className="btn btn-sm" onClick={begin} disabled={open.isPending} aria-label={`Open port ${port}`}>
         <ExternalLink size={16} aria-hidden /> Open
       </button>
