@@ -17,9 +17,9 @@ func groups() []group {
 	return []group{
 		{"What a repository says", []command{checkCommand, templatesCommand, draftCommand, planCommand}},
 		{"Workspaces", []command{provisionCommand, listCommand, showCommand, followCommand, logCommand, startCommand, stopCommand, stayCommand, removeCommand}},
-		{"Working in one", []command{shellCommand, addressCommand, runCommand, portsCommand, webCommand, usherCommand, forwardCommand, screenCommand, checksCommand, tasksCommand, servicesCommand, helperCommand}},
+		{"Working in one", []command{shellCommand, editCommand, addressCommand, runCommand, portsCommand, webCommand, usherCommand, forwardCommand, screenCommand, checksCommand, tasksCommand, servicesCommand, helperCommand}},
 		{"Later on", []command{driftCommand, compareCommand, rebuildCommand, moveCommand, snapshotsCommand, prepareCommand}},
-		{"You", []command{loginCommand, logoutCommand, keysCommand, personalCommand, authorCommand, secretsCommand, githostsCommand, passwordCommand, tokensCommand}},
+		{"You", []command{loginCommand, logoutCommand, keysCommand, editorsCommand, personalCommand, authorCommand, secretsCommand, githostsCommand, passwordCommand, tokensCommand}},
 		{"The service", []command{serveCommand, sitesCommand, standinCommand, tidyCommand, accountsCommand, signInsCommand, registriesCommand, versionCommand}},
 		{"", []command{throughCommand, pipeCommand}},
 	}

@@ -103,6 +103,11 @@ func broken(err error) bool {
 }
 
 func attach(ctx context.Context, t *terminal, c *client.Service, in *os.File, workspace, name string) error {
+	return attachTo(ctx, t, c, in, workspace, name, "")
+}
+
+// attachTo runs a command in a terminal inside; empty: the person's shell.
+func attachTo(ctx context.Context, t *terminal, c *client.Service, in *os.File, workspace, name, line string) error {
 	conn, err := c.SSH(ctx, workspace)
 	if err != nil {
 		return err
@@ -137,7 +142,12 @@ func attach(ctx context.Context, t *terminal, c *client.Service, in *os.File, wo
 	defer resizes(session, in)()
 	session.Stdin = in
 	session.Stdout, session.Stderr = t.own()
-	if err := session.Shell(); err != nil {
+	if line == "" {
+		err = session.Shell()
+	} else {
+		err = session.Start(line)
+	}
+	if err != nil {
 		return err
 	}
 	return session.Wait()

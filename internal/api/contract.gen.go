@@ -682,6 +682,25 @@ type Drift struct {
 // DriftKind defines model for Drift.Kind.
 type DriftKind string
 
+// Editor defines model for Editor.
+type Editor struct {
+	// Link With placeholders, such as ssh://{user}@{host}:{port}{path}.
+	Link string `json:"link"`
+	Name string `json:"name"`
+}
+
+// EditorEntry A link that opens an editor at a workspace.
+type EditorEntry struct {
+	Name string `json:"name"`
+	Url  string `json:"url"`
+}
+
+// EditorLink defines model for EditorLink.
+type EditorLink struct {
+	// Link With the placeholders {host}, {port}, {user}, {address}, {workspace} and {path}.
+	Link string `json:"link"`
+}
+
 // Finding One thing that was looked at.
 type Finding struct {
 	Fine   bool    `json:"fine"`
@@ -1528,8 +1547,11 @@ type Workspace struct {
 
 	// Dockerfile The file of the repository that its image is built from.
 	Dockerfile *string `json:"dockerfile,omitempty"`
-	File       *string `json:"file,omitempty"`
-	Folder     *string `json:"folder,omitempty"`
+
+	// Editors Links that open it: the account's editors, and those that every system knows. In the answer to getWorkspace, while it runs.
+	Editors *[]EditorEntry `json:"editors,omitempty"`
+	File    *string        `json:"file,omitempty"`
+	Folder  *string        `json:"folder,omitempty"`
 
 	// GoesOn It could not be made, and trying again may help: what it waits for may be there by then, or the definition is corrected. False: its address or ref is wrong.
 	GoesOn  *bool         `json:"goesOn,omitempty"`
@@ -1650,6 +1672,9 @@ type RebuildWorkspaceParams struct {
 // SetAuthorJSONRequestBody defines body for SetAuthor for application/json ContentType.
 type SetAuthorJSONRequestBody = Author
 
+// SetEditorJSONRequestBody defines body for SetEditor for application/json ContentType.
+type SetEditorJSONRequestBody = EditorLink
+
 // SetPasswordJSONRequestBody defines body for SetPassword for application/json ContentType.
 type SetPasswordJSONRequestBody = PasswordChange
 
@@ -1745,6 +1770,15 @@ type ServerInterface interface {
 	// SetAuthor Sets the name and mail address that commits made in the account's workspaces carry.
 	// (PUT /account/author)
 	SetAuthor(w http.ResponseWriter, r *http.Request)
+	// ListEditors The links by which the account's editors are opened, with placeholders in braces.
+	// (GET /account/editors)
+	ListEditors(w http.ResponseWriter, r *http.Request)
+	// RemoveEditor Forgets a link.
+	// (DELETE /account/editors/{editor})
+	RemoveEditor(w http.ResponseWriter, r *http.Request, editor string)
+	// SetEditor Keeps a link, in place of the one of that name.
+	// (PUT /account/editors/{editor})
+	SetEditor(w http.ResponseWriter, r *http.Request, editor string)
 	// SetPassword Changes the account's password. Its other sessions and tokens end.
 	// (PUT /account/password)
 	SetPassword(w http.ResponseWriter, r *http.Request)
@@ -2003,6 +2037,24 @@ func (_ Unimplemented) GetAccount(w http.ResponseWriter, r *http.Request) {
 // SetAuthor Sets the name and mail address that commits made in the account's workspaces carry.
 // (PUT /account/author)
 func (_ Unimplemented) SetAuthor(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ListEditors The links by which the account's editors are opened, with placeholders in braces.
+// (GET /account/editors)
+func (_ Unimplemented) ListEditors(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// RemoveEditor Forgets a link.
+// (DELETE /account/editors/{editor})
+func (_ Unimplemented) RemoveEditor(w http.ResponseWriter, r *http.Request, editor string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// SetEditor Keeps a link, in place of the one of that name.
+// (PUT /account/editors/{editor})
+func (_ Unimplemented) SetEditor(w http.ResponseWriter, r *http.Request, editor string) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -2520,6 +2572,72 @@ func (siw *ServerInterfaceWrapper) SetAuthor(w http.ResponseWriter, r *http.Requ
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.SetAuthor(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListEditors operation middleware
+func (siw *ServerInterfaceWrapper) ListEditors(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListEditors(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// RemoveEditor operation middleware
+func (siw *ServerInterfaceWrapper) RemoveEditor(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "editor" -------------
+	var editor string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "editor", chi.URLParam(r, "editor"), &editor, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "editor", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.RemoveEditor(w, r, editor)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// SetEditor operation middleware
+func (siw *ServerInterfaceWrapper) SetEditor(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "editor" -------------
+	var editor string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "editor", chi.URLParam(r, "editor"), &editor, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "editor", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.SetEditor(w, r, editor)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -4686,6 +4804,15 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Post(options.BaseURL+"/workspaces/{name}/services/{service}/restart", wrapper.RestartService)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/account/editors", wrapper.ListEditors)
+	})
+	r.Group(func(r chi.Router) {
+		r.Delete(options.BaseURL+"/account/editors/{editor}", wrapper.RemoveEditor)
+	})
+	r.Group(func(r chi.Router) {
+		r.Put(options.BaseURL+"/account/editors/{editor}", wrapper.SetEditor)
+	})
+	r.Group(func(r chi.Router) {
 		r.Put(options.BaseURL+"/account/author", wrapper.SetAuthor)
 	})
 	r.Group(func(r chi.Router) {
@@ -4874,6 +5001,111 @@ type SetAuthordefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SetAuthordefaultApplicationProblemPlusJSONResponse) VisitSetAuthorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListEditorsRequestObject struct {
+}
+
+type ListEditorsResponseObject interface {
+	VisitListEditorsResponse(w http.ResponseWriter) error
+}
+
+type ListEditors200JSONResponse []Editor
+
+func (response ListEditors200JSONResponse) VisitListEditorsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListEditorsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListEditorsdefaultApplicationProblemPlusJSONResponse) VisitListEditorsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveEditorRequestObject struct {
+	Editor string `json:"editor"`
+}
+
+type RemoveEditorResponseObject interface {
+	VisitRemoveEditorResponse(w http.ResponseWriter) error
+}
+
+type RemoveEditor204Response struct {
+}
+
+func (response RemoveEditor204Response) VisitRemoveEditorResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveEditordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveEditordefaultApplicationProblemPlusJSONResponse) VisitRemoveEditorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetEditorRequestObject struct {
+	Editor string `json:"editor"`
+	Body   *SetEditorJSONRequestBody
+}
+
+type SetEditorResponseObject interface {
+	VisitSetEditorResponse(w http.ResponseWriter) error
+}
+
+type SetEditor204Response struct {
+}
+
+func (response SetEditor204Response) VisitSetEditorResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SetEditordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetEditordefaultApplicationProblemPlusJSONResponse) VisitSetEditorResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -7936,6 +8168,15 @@ type StrictServerInterface interface {
 	// SetAuthor Sets the name and mail address that commits made in the account's workspaces carry.
 	// (PUT /account/author)
 	SetAuthor(ctx context.Context, request SetAuthorRequestObject) (SetAuthorResponseObject, error)
+	// ListEditors The links by which the account's editors are opened, with placeholders in braces.
+	// (GET /account/editors)
+	ListEditors(ctx context.Context, request ListEditorsRequestObject) (ListEditorsResponseObject, error)
+	// RemoveEditor Forgets a link.
+	// (DELETE /account/editors/{editor})
+	RemoveEditor(ctx context.Context, request RemoveEditorRequestObject) (RemoveEditorResponseObject, error)
+	// SetEditor Keeps a link, in place of the one of that name.
+	// (PUT /account/editors/{editor})
+	SetEditor(ctx context.Context, request SetEditorRequestObject) (SetEditorResponseObject, error)
 	// SetPassword Changes the account's password. Its other sessions and tokens end.
 	// (PUT /account/password)
 	SetPassword(ctx context.Context, request SetPasswordRequestObject) (SetPasswordResponseObject, error)
@@ -8268,6 +8509,89 @@ func (sh *strictHandler) SetAuthor(w http.ResponseWriter, r *http.Request) {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(SetAuthorResponseObject); ok {
 		if err := validResponse.VisitSetAuthorResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListEditors operation middleware
+func (sh *strictHandler) ListEditors(w http.ResponseWriter, r *http.Request) {
+	var request ListEditorsRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ListEditors(ctx, request.(ListEditorsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListEditors")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ListEditorsResponseObject); ok {
+		if err := validResponse.VisitListEditorsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveEditor operation middleware
+func (sh *strictHandler) RemoveEditor(w http.ResponseWriter, r *http.Request, editor string) {
+	var request RemoveEditorRequestObject
+
+	request.Editor = editor
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveEditor(ctx, request.(RemoveEditorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveEditor")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(RemoveEditorResponseObject); ok {
+		if err := validResponse.VisitRemoveEditorResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetEditor operation middleware
+func (sh *strictHandler) SetEditor(w http.ResponseWriter, r *http.Request, editor string) {
+	var request SetEditorRequestObject
+
+	request.Editor = editor
+
+	var body SetEditorJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.SetEditor(ctx, request.(SetEditorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetEditor")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(SetEditorResponseObject); ok {
+		if err := validResponse.VisitSetEditorResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

@@ -25,13 +25,9 @@ func (s *Server) TryWays(ctx context.Context, q TryWaysRequestObject) (TryWaysRe
 	if err != nil {
 		return nil, err
 	}
-	host, port, err := net.SplitHostPort(s.o.SSH)
+	host, number, err := s.sshAddress()
 	if err != nil {
-		return nil, fmt.Errorf("read the SSH server's address: %w", err)
-	}
-	number, err := strconv.Atoi(port)
-	if err != nil {
-		return nil, fmt.Errorf("read the SSH server's address: %w", err)
+		return nil, err
 	}
 	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(s.o.HostKey))
 	if err != nil {
@@ -60,6 +56,18 @@ func (s *Server) TryWays(ctx context.Context, q TryWaysRequestObject) (TryWaysRe
 		}
 	}
 	return v, nil
+}
+
+// sshAddress is where people are told to connect to.
+func (s *Server) sshAddress() (host string, port int, err error) {
+	host, text, err := net.SplitHostPort(s.o.SSH)
+	if err == nil {
+		port, err = strconv.Atoi(text)
+	}
+	if err != nil {
+		err = fmt.Errorf("read the SSH server's address: %w", err)
+	}
+	return host, port, err
 }
 
 func (s *Server) tryState(_ context.Context, w records.Workspace) (string, error) {

@@ -12,6 +12,7 @@ import (
 	"domicile/internal/advice"
 	"domicile/internal/agent/wire"
 	"domicile/internal/definition"
+	"domicile/internal/editor"
 	"domicile/internal/fault"
 	"domicile/internal/plan"
 	"domicile/internal/records"
@@ -114,6 +115,9 @@ func (s *Server) GetWorkspace(ctx context.Context, q GetWorkspaceRequestObject) 
 		return nil, err
 	}
 	v, err := s.view(ctx, w)
+	if host, port, addressErr := s.sshAddress(); err == nil && addressErr == nil && w.State == records.Ready {
+		v.Editors, err = s.editorsAt(ctx, editor.Place{Host: host, Port: port, User: w.Name, Address: w.Name + ".domicile", Workspace: w.Name, Path: value(v.Folder)})
+	}
 	if err == nil && w.State == records.Lost {
 		kept, found, err := s.o.Runner.KeptOf(ctx, w.ID)
 		if err != nil {

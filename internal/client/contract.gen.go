@@ -682,6 +682,25 @@ type Drift struct {
 // DriftKind defines model for Drift.Kind.
 type DriftKind string
 
+// Editor defines model for Editor.
+type Editor struct {
+	// Link With placeholders, such as ssh://{user}@{host}:{port}{path}.
+	Link string `json:"link"`
+	Name string `json:"name"`
+}
+
+// EditorEntry A link that opens an editor at a workspace.
+type EditorEntry struct {
+	Name string `json:"name"`
+	Url  string `json:"url"`
+}
+
+// EditorLink defines model for EditorLink.
+type EditorLink struct {
+	// Link With the placeholders {host}, {port}, {user}, {address}, {workspace} and {path}.
+	Link string `json:"link"`
+}
+
 // Finding One thing that was looked at.
 type Finding struct {
 	Fine   bool    `json:"fine"`
@@ -1528,8 +1547,11 @@ type Workspace struct {
 
 	// Dockerfile The file of the repository that its image is built from.
 	Dockerfile *string `json:"dockerfile,omitempty"`
-	File       *string `json:"file,omitempty"`
-	Folder     *string `json:"folder,omitempty"`
+
+	// Editors Links that open it: the account's editors, and those that every system knows. In the answer to getWorkspace, while it runs.
+	Editors *[]EditorEntry `json:"editors,omitempty"`
+	File    *string        `json:"file,omitempty"`
+	Folder  *string        `json:"folder,omitempty"`
 
 	// GoesOn It could not be made, and trying again may help: what it waits for may be there by then, or the definition is corrected. False: its address or ref is wrong.
 	GoesOn  *bool         `json:"goesOn,omitempty"`
@@ -1649,6 +1671,9 @@ type RebuildWorkspaceParams struct {
 
 // SetAuthorJSONRequestBody defines body for SetAuthor for application/json ContentType.
 type SetAuthorJSONRequestBody = Author
+
+// SetEditorJSONRequestBody defines body for SetEditor for application/json ContentType.
+type SetEditorJSONRequestBody = EditorLink
 
 // SetPasswordJSONRequestBody defines body for SetPassword for application/json ContentType.
 type SetPasswordJSONRequestBody = PasswordChange
@@ -1829,6 +1854,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /account/author (the `SetAuthor` operationId).
 	SetAuthor(ctx context.Context, body SetAuthorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListEditors The links by which the account's editors are opened, with placeholders in braces.
+	//
+	// Corresponds with GET /account/editors (the `ListEditors` operationId).
+	ListEditors(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveEditor Forgets a link.
+	//
+	// Corresponds with DELETE /account/editors/{editor} (the `RemoveEditor` operationId).
+	RemoveEditor(ctx context.Context, editor string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetEditorWithBody Keeps a link, in place of the one of that name.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /account/editors/{editor} (the `SetEditor` operationId).
+	SetEditorWithBody(ctx context.Context, editor string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetEditor Keeps a link, in place of the one of that name.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /account/editors/{editor} (the `SetEditor` operationId).
+	SetEditor(ctx context.Context, editor string, body SetEditorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetPasswordWithBody Changes the account's password. Its other sessions and tokens end.
 	//
@@ -2536,6 +2585,70 @@ func (c *Client) SetAuthorWithBody(ctx context.Context, contentType string, body
 // Corresponds with PUT /account/author (the `SetAuthor` operationId).
 func (c *Client) SetAuthor(ctx context.Context, body SetAuthorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetAuthorRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListEditors The links by which the account's editors are opened, with placeholders in braces.
+//
+// Corresponds with GET /account/editors (the `ListEditors` operationId).
+func (c *Client) ListEditors(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListEditorsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveEditor Forgets a link.
+//
+// Corresponds with DELETE /account/editors/{editor} (the `RemoveEditor` operationId).
+func (c *Client) RemoveEditor(ctx context.Context, editor string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveEditorRequest(c.Server, editor)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetEditorWithBody Keeps a link, in place of the one of that name.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /account/editors/{editor} (the `SetEditor` operationId).
+func (c *Client) SetEditorWithBody(ctx context.Context, editor string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetEditorRequestWithBody(c.Server, editor, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetEditor Keeps a link, in place of the one of that name.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /account/editors/{editor} (the `SetEditor` operationId).
+func (c *Client) SetEditor(ctx context.Context, editor string, body SetEditorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetEditorRequest(c.Server, editor, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4360,6 +4473,114 @@ func NewSetAuthorRequestWithBody(server string, contentType string, body io.Read
 	}
 
 	operationPath := fmt.Sprintf("/account/author")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListEditorsRequest constructs an http.Request for the ListEditors method
+func NewListEditorsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/account/editors")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveEditorRequest constructs an http.Request for the RemoveEditor method
+func NewRemoveEditorRequest(server string, editor string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "editor", editor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/account/editors/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetEditorRequest calls the generic SetEditor builder with application/json body
+func NewSetEditorRequest(server string, editor string, body SetEditorJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetEditorRequestWithBody(server, editor, "application/json", bodyReader)
+}
+
+// NewSetEditorRequestWithBody constructs an http.Request for the SetEditor method, with any body, and a specified content type
+func NewSetEditorRequestWithBody(server string, editor string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "editor", editor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/account/editors/%s", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -7598,6 +7819,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /account/author (the `SetAuthor` operationId).
 	SetAuthorWithResponse(ctx context.Context, body SetAuthorJSONRequestBody, reqEditors ...RequestEditorFn) (*SetAuthorResponse, error)
 
+	// ListEditorsWithResponse The links by which the account's editors are opened, with placeholders in braces.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /account/editors (the `ListEditors` operationId).
+	ListEditorsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListEditorsResponse, error)
+
+	// RemoveEditorWithResponse Forgets a link.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /account/editors/{editor} (the `RemoveEditor` operationId).
+	RemoveEditorWithResponse(ctx context.Context, editor string, reqEditors ...RequestEditorFn) (*RemoveEditorResponse, error)
+
+	// SetEditorWithBodyWithResponse Keeps a link, in place of the one of that name.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /account/editors/{editor} (the `SetEditor` operationId).
+	SetEditorWithBodyWithResponse(ctx context.Context, editor string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetEditorResponse, error)
+
+	// SetEditorWithResponse Keeps a link, in place of the one of that name.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /account/editors/{editor} (the `SetEditor` operationId).
+	SetEditorWithResponse(ctx context.Context, editor string, body SetEditorJSONRequestBody, reqEditors ...RequestEditorFn) (*SetEditorResponse, error)
+
 	// SetPasswordWithBodyWithResponse Changes the account's password. Its other sessions and tokens end.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -8452,6 +8701,136 @@ func (r SetAuthorResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SetAuthorResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListEditorsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Editor
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListEditorsResponse) GetJSON200() *[]Editor {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListEditorsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListEditorsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListEditorsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListEditorsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListEditorsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveEditorResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveEditorResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveEditorResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveEditorResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveEditorResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveEditorResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetEditorResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetEditorResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetEditorResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetEditorResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetEditorResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetEditorResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12224,6 +12603,58 @@ func (c *ClientWithResponses) SetAuthorWithResponse(ctx context.Context, body Se
 	return ParseSetAuthorResponse(rsp)
 }
 
+// ListEditorsWithResponse The links by which the account's editors are opened, with placeholders in braces.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /account/editors (the `ListEditors` operationId).
+func (c *ClientWithResponses) ListEditorsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListEditorsResponse, error) {
+	rsp, err := c.ListEditors(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListEditorsResponse(rsp)
+}
+
+// RemoveEditorWithResponse Forgets a link.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /account/editors/{editor} (the `RemoveEditor` operationId).
+func (c *ClientWithResponses) RemoveEditorWithResponse(ctx context.Context, editor string, reqEditors ...RequestEditorFn) (*RemoveEditorResponse, error) {
+	rsp, err := c.RemoveEditor(ctx, editor, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveEditorResponse(rsp)
+}
+
+// SetEditorWithBodyWithResponse Keeps a link, in place of the one of that name.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /account/editors/{editor} (the `SetEditor` operationId).
+func (c *ClientWithResponses) SetEditorWithBodyWithResponse(ctx context.Context, editor string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetEditorResponse, error) {
+	rsp, err := c.SetEditorWithBody(ctx, editor, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetEditorResponse(rsp)
+}
+
+// SetEditorWithResponse Keeps a link, in place of the one of that name.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /account/editors/{editor} (the `SetEditor` operationId).
+func (c *ClientWithResponses) SetEditorWithResponse(ctx context.Context, editor string, body SetEditorJSONRequestBody, reqEditors ...RequestEditorFn) (*SetEditorResponse, error) {
+	rsp, err := c.SetEditor(ctx, editor, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetEditorResponse(rsp)
+}
+
 // SetPasswordWithBodyWithResponse Changes the account's password. Its other sessions and tokens end.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -13696,6 +14127,97 @@ func ParseSetAuthorResponse(rsp *http.Response) (*SetAuthorResponse, error) {
 	}
 
 	response := &SetAuthorResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListEditorsResponse parses an HTTP response from a ListEditorsWithResponse call
+func ParseListEditorsResponse(rsp *http.Response) (*ListEditorsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListEditorsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Editor
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveEditorResponse parses an HTTP response from a RemoveEditorWithResponse call
+func ParseRemoveEditorResponse(rsp *http.Response) (*RemoveEditorResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveEditorResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetEditorResponse parses an HTTP response from a SetEditorWithResponse call
+func ParseSetEditorResponse(rsp *http.Response) (*SetEditorResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetEditorResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}

@@ -154,6 +154,30 @@ func TestAnUsher(t *testing.T) {
 		assert.Equal(t, 255, a.status, "another account's is not there")
 		assert.Empty(t, a.out)
 	})
+	t.Run("an editor is one command", func(t *testing.T) {
+		got := filepath.Join(t.TempDir(), "got")
+		mine := filepath.Join(t.TempDir(), "editor")
+		require.NoError(t, os.WriteFile(mine, []byte("#!/bin/sh\nprintf '%s\\n' \"$@\" > "+got+"\nexit 3\n"), 0o755))
+		require.Equal(t, 0, u.domicile(t, "editors", "command", "mine", mine+" --at /ssh:{address}:{path}").status)
+		assert.Equal(t, 3, u.domicile(t, "edit", "deck", "a file; $(rm)", "-with", "mine").status)
+		b, err := os.ReadFile(got)
+		require.NoError(t, err)
+		assert.Equal(t, "--at\n/ssh:deck.domicile:/src/deck/a file; $(rm)\n", string(b), "no shell reads what is filled in")
+		require.Equal(t, 0, u.domicile(t, "editors", "set", "linked", "x-quay://{user}@{host}:{port}{path}").status)
+		list := u.domicile(t, "editors").out
+		assert.Regexp(t, `linked +x-quay://\{user\}.* +your account`, list)
+		assert.Regexp(t, `mine +.* +this machine`, list)
+		editors := *u.workspace(t, "deck").Editors
+		assert.Equal(t, "linked", editors[0].Name)
+		assert.Regexp(t, `^x-quay://deck@127\.0\.0\.1:\d+/src/deck$`, editors[0].Url)
+		assert.Equal(t, 1, u.domicile(t, "edit", "deck", "-with", "nosuch").status)
+		for _, bad := range []string{"javascript:alert(1)", "http://elsewhere.test/", "ssh://{secret}@{host}"} {
+			assert.Equal(t, 1, u.domicile(t, "editors", "set", "bad", bad).status, bad)
+		}
+		assert.NotContains(t, finn.domicile(t, "editors").out, "linked", "each account has its own")
+		require.Equal(t, 0, u.domicile(t, "editors", "remove", "linked").status)
+		assert.Contains(t, u.domicile(t, "editors", "remove", "linked").err, "there is no editor")
+	})
 	t.Run("the other way round", func(t *testing.T) {
 		here, err := net.Listen("tcp", "127.0.0.1:0")
 		require.NoError(t, err)

@@ -618,6 +618,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/account/editors": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The links by which the account's editors are opened, with placeholders in braces. */
+        get: operations["listEditors"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/account/editors/{editor}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                editor: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Keeps a link, in place of the one of that name. */
+        put: operations["setEditor"];
+        post?: never;
+        /** Forgets a link. */
+        delete: operations["removeEditor"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/account/author": {
         parameters: {
             query?: never;
@@ -1969,6 +2006,8 @@ export interface components {
             screen?: string;
             /** @description The ssh command line. */
             ssh?: string;
+            /** @description Links that open it: the account's editors, and those that every system knows. In the answer to getWorkspace, while it runs. */
+            editors?: components["schemas"]["EditorEntry"][];
         };
         HelperName: {
             /** @description By which it is reached from inside. */
@@ -1976,6 +2015,20 @@ export interface components {
             /** @description By which it is reached from outside. */
             full: string;
             state: string;
+        };
+        Editor: {
+            name: string;
+            /** @description With placeholders, such as ssh://{user}@{host}:{port}{path}. */
+            link: string;
+        };
+        EditorLink: {
+            /** @description With the placeholders {host}, {port}, {user}, {address}, {workspace} and {path}. */
+            link: string;
+        };
+        /** @description A link that opens an editor at a workspace. */
+        EditorEntry: {
+            name: string;
+            url: string;
         };
         /** @description Who may use a web address. */
         WebSharing: {
@@ -3152,6 +3205,73 @@ export interface operations {
             path: {
                 name: components["parameters"]["Name"];
                 service: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listEditors: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Fine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Editor"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setEditor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                editor: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditorLink"];
+            };
+        };
+        responses: {
+            /** @description Done. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeEditor: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                editor: string;
             };
             cookie?: never;
         };

@@ -19,6 +19,12 @@ function shown(workspace: Workspace) {
 
 afterEach(cleanup);
 
+it("opens each of one's editors by one click", () => {
+  shown({ ...board, editors: [{ name: "mine", url: "x-editor://quay.test/src" }, { name: "files", url: "sftp://board@quay.test:4322/src" }] });
+  expect(screen.getByRole("link", { name: "mine" }).getAttribute("href")).toBe("x-editor://quay.test/src");
+  expect(screen.getByRole("link", { name: "files" }).getAttribute("href")).toBe("sftp://board@quay.test:4322/src");
+});
+
 it("tries the way in, and says at which step it fails", async () => {
   vi.spyOn(api, "ways").mockResolvedValue({
     workspace: "board", host: "quay.test", port: 4322, user: "board", hostKey: "", fingerprint: "", clock: "",

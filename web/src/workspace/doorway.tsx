@@ -1,7 +1,7 @@
 import { useRef } from "react";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate } from "react-router";
-import { Monitor, SquareTerminal } from "lucide-react";
+import { Monitor, SquarePen, SquareTerminal } from "lucide-react";
 import { api, type Workspace } from "../api/client";
 import { AsCommand, CopyLine } from "../frame/copy";
 import { State } from "../frame/state";
@@ -75,6 +75,16 @@ function WaysIn({ workspace: w }: { workspace: Workspace }) {
         <Link to={`/workspaces/${w.name}/screen`} className="btn">
           <Monitor size={18} aria-hidden /> See its screen
         </Link>
+      )}
+      {w.editors && (
+        <p className="flex flex-wrap items-center gap-x-3 gap-y-1 text-sm">
+          <SquarePen size={16} aria-hidden className="shrink-0" />
+          {w.editors.map((e) => (
+            <a key={e.name} className="link" href={e.url}>
+              {e.name}
+            </a>
+          ))}
+        </p>
       )}
       <Ports workspace={w} />
       {w.ssh && <CopyLine label="SSH" text={w.ssh} />}
