@@ -83,7 +83,6 @@ func signInPage(server string) []shot {
 
 func pages(server, git string) []shot {
 	read := []step{chromedp.SendKeys(chromedp.CSS(`input[name=source]`), git+"/skerry/fares.git"), chromedp.Click(chromedp.CSS(`form button`)), chromedp.WaitVisible(chromedp.CSS(`figure`))}
-	drafted := []step{chromedp.SendKeys(chromedp.CSS(`input[name=source]`), git+"/skerry/tidesensor.git"), chromedp.Click(chromedp.CSS(`form button`)), chromedp.WaitVisible(chromedp.CSS(`#seen`))}
 	compared := []step{chromedp.ScrollIntoView(chromedp.CSS(`#beside`)), chromedp.Click(chromedp.CSS(`section[aria-labelledby=beside] button`)), chromedp.WaitVisible(chromedp.CSS(`section[aria-labelledby=beside] dl`))}
 	typed := []step{chromedp.Sleep(time.Second), chromedp.KeyEvent("bin/sailings 2026-07-01\r"), chromedp.Sleep(time.Second)}
 	return []shot{
@@ -93,7 +92,6 @@ func pages(server, git string) []shot {
 		{file: "workspace-services", path: server + "/workspaces/quayboard", wait: `#tasks`, width: 1280, height: 1000},
 		{file: "workspace-upkeep", path: server + "/workspaces/timetable", wait: `#snapshots`, width: 1280, height: 800, before: compared},
 		{file: "new", path: server + "/new", wait: `input[name=source]`, width: 1280, height: 1000, before: append(read, chromedp.WaitVisible(chromedp.CSS(`#plan + ol li, #plan ~ ol li`)))},
-		{file: "new-draft", path: server + "/new", wait: `input[name=source]`, width: 1280, height: 800, before: drafted},
 		{file: "sites", path: server + "/sites", wait: `article[aria-label=rented]`, width: 1280, height: 1000, before: []step{chromedp.ScrollIntoView(chromedp.CSS(`article[aria-label=rented]`))}},
 		{file: "you", path: server + "/you", wait: `#tokens`, width: 1280, height: 800},
 		{file: "team", path: server + "/team", wait: `#people`, width: 1280, height: 800},
@@ -139,6 +137,7 @@ func takeCommands(ctx context.Context, git, out, only string) error {
 		{"command-check", []string{"domicile check " + git + "/skerry/fares.git", "domicile check slips"}},
 		{"command-definition", []string{"domicile templates", "domicile draft -show demo/repositories/tidesensor", "domicile check -effective demo/repositories/timetable"}},
 		{"command-work", []string{"domicile plan " + git + "/skerry/fares.git", "domicile checks fares", "domicile compare timetable afloat", "domicile run -each 'features.tide.harbour=North Quay,Lamb Island' -site this-host " + git + "/skerry/fares.git -- tide"}},
+		{"command-ways", []string{"domicile ports", "domicile usher -status", "domicile address timetable", "domicile web timetable 8080 -for team", "domicile web timetable", "domicile editors"}},
 		{"command-upkeep", []string{"domicile snapshots", "domicile helper timetable", "domicile prepare", "domicile rebuild fares -foresee", "domicile author", "domicile secrets", "domicile stay timetable -for 8h", "domicile show timetable"}},
 		{"command-list", []string{"domicile list", "domicile sites", "domicile run timetable -- bin/sailings 2026-07-01", "domicile keys", "domicile accounts", "domicile tokens", "domicile sign-ins"}},
 	}

@@ -28,7 +28,7 @@ var properties = []property{
 	{name: "features", kinds: forAny, check: (*checker).features, how: "one image layer each, in the standard's order"},
 	{name: "overrideFeatureInstallOrder", kinds: forAny, check: (*checker).texts, how: "priorities in the order of installation"},
 	{name: "forwardPorts", kinds: forAny, check: (*checker).forwardPorts, how: "offered with their labels; `service:port` reaches the service"},
-	{name: "portsAttributes", kinds: forAny, check: (*checker).portsAttributes, how: "label and protocol are shown with the port; the rest is given to clients"},
+	{name: "portsAttributes", kinds: forAny, check: (*checker).portsAttributes, how: "label and protocol are shown with the port; the usher and the console do the rest, also for what begins to listen later and a pattern matches"},
 	{name: "otherPortsAttributes", kinds: forAny, check: (*checker).portAttributes, how: "for ports without their own entry"},
 	{name: "containerEnv", kinds: forAny, check: (*checker).variables, how: "set when the container is made"},
 	{name: "remoteEnv", kinds: forAny, check: (*checker).nullableVariables, how: "set for every program that runs for the person; null unsets"},

@@ -16,7 +16,7 @@ export function Ports({ workspace: w }: { workspace: Workspace }) {
         <li key={p.port} className="border-t border-base-300 pt-2">
           <div className="font-semibold">{portWords(p)}</div>
           <Heard port={p} known={data?.known ?? false} />
-          {(p.listener || p.port.includes(":")) && <OpenPort workspace={w.name} port={p.port} address={addresses.data?.find((a) => a.port === p.port)} />}
+          {(p.port.includes(":") ? p.protocol : p.listener) && <OpenPort workspace={w.name} port={p.port} address={addresses.data?.find((a) => a.port === p.port)} />}
           <details className="text-sm">
             <summary className="quiet min-h-6 cursor-pointer py-1">on your own machine</summary>
             <CopyLine label="Until Ctrl-C; domicile usher keeps all of them" text={`domicile forward ${w.name} ${p.port}`} />
