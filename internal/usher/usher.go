@@ -66,10 +66,9 @@ type place struct {
 
 // door is a port of this machine that leads into a workspace.
 type door struct {
-	want   Want
-	port   int
-	close  func()
-	opened bool
+	want  Want
+	port  int
+	close func()
 }
 
 // New makes an usher.
