@@ -30,7 +30,7 @@ var pipeCommand = command{
 }
 
 func pipe(ctx context.Context, t *terminal, c *client.Service, workspace string) error {
-	conn, err := c.Stream(ctx, workspace)
+	conn, err := c.LongStream(ctx, workspace)
 	if err != nil {
 		return err
 	}

@@ -17,6 +17,7 @@ import (
 	contract "domicile/api"
 	"domicile/internal/artifact"
 	"domicile/internal/gateway"
+	"domicile/internal/longstream"
 	"domicile/internal/portwatch"
 	"domicile/internal/records"
 	"domicile/internal/run"
@@ -65,6 +66,8 @@ type Server struct {
 	o         Options
 	hub       *hub
 	ports     *portwatch.Watch
+	streams   longstream.Shelf
+	serving   context.Context // ends with the service
 	metrics   *metrics
 	slow      *slowdown
 	passwords chan struct{} // a place for each password that is checked at a time
@@ -77,7 +80,7 @@ const answerLimit = 2 * time.Minute
 
 // New makes the interface. What it does beside answers ends with ctx.
 func New(ctx context.Context, o Options) *Server {
-	s := &Server{o: o, hub: newHub(o.Store, o.Log), metrics: newMetrics(o.Store), slow: newSlowdown(), passwords: make(chan struct{}, 4)}
+	s := &Server{serving: ctx, o: o, hub: newHub(o.Store, o.Log), metrics: newMetrics(o.Store), slow: newSlowdown(), passwords: make(chan struct{}, 4)}
 	s.ports = portwatch.New(ctx, s.reachRunning, func(w records.Workspace) {
 		s.hub.pass(records.Event{Type: portsChanged, Account: w.Account, Workspace: w.Name})
 	}, o.Log)

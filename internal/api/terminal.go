@@ -130,6 +130,10 @@ func (s *Server) tunnel(w http.ResponseWriter, r *http.Request) {
 		s.failed(w, r, err)
 		return
 	}
+	if id := r.URL.Query().Get("stream"); id != "" {
+		s.longTunnel(w, r, workspace, id)
+		return
+	}
 	socket, err := upgrader.Upgrade(w, r, nil)
 	if err != nil {
 		return // the upgrader has answered

@@ -6,6 +6,8 @@ package client
 import (
 	"bufio"
 	"context"
+	"crypto/rand"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -21,6 +23,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"domicile/internal/fault"
+	"domicile/internal/longstream"
 	"domicile/internal/wsconn"
 )
 
@@ -180,6 +183,23 @@ func (s *Service) Stream(ctx context.Context, workspace string) (net.Conn, error
 		return nil, err
 	}
 	return wsconn.New(socket), nil
+}
+
+// LongStream opens a stream to SSH in a workspace that goes on after its connection broke, as long as
+// another one can be made within two minutes.
+func (s *Service) LongStream(ctx context.Context, workspace string) (io.ReadWriteCloser, error) {
+	b := make([]byte, 16)
+	_, _ = rand.Read(b) // never fails
+	what := "ssh?stream=" + hex.EncodeToString(b)
+	again := ""
+	return longstream.Dial(ctx, func(ctx context.Context) (net.Conn, error) {
+		socket, err := s.socket(ctx, workspace, what+again)
+		if err != nil {
+			return nil, err
+		}
+		again = "&again=true"
+		return wsconn.New(socket), nil
+	}, func(err error) bool { return !fault.IsTransient(err) })
 }
 
 // SSH opens an SSH connection to a workspace through the service's HTTP address.

@@ -4261,7 +4261,12 @@ export interface operations {
     };
     tunnelSSH: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description 32 hexadecimal digits that the client has chosen at random: then the connection may break, and another one with the same digits takes its place within two minutes. The messages carry frames. */
+                stream?: string;
+                /** @description This one takes the place of another. */
+                again?: boolean;
+            };
             header?: never;
             path: {
                 name: components["parameters"]["Name"];
