@@ -20,13 +20,14 @@ import (
 )
 
 var usherCommand = command{
-	name: "usher", args: "[-suffix NAME] [-status | -uninstall] [-json]", summary: "Keep addresses and ports of your workspaces at this machine, until Ctrl-C",
+	name: "usher", args: "[-suffix NAME] [-status | -install | -uninstall] [-json]", summary: "Keep addresses and ports of your workspaces at this machine, until Ctrl-C",
 	example: "domicile usher\nssh timetable.domicile\ndomicile usher -status",
 	alone:   true, // what it does is told also to who is signed out
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
 		suffix := f.String("suffix", usualSuffix, "what follows a workspace's name in its address")
 		status := f.Bool("status", false, "tell what the usher of this machine does")
+		install := f.Bool("install", false, "have systemd keep it at work for you, now and at each sign-in to this machine")
 		uninstall := f.Bool("uninstall", false, "take the usher's line out of ssh's settings, and its files away")
 		settings := f.String("ssh-config", "", "ssh's settings of yours (default: .ssh/config in the home folder)")
 		quiet := f.Bool("quiet", false, "open nothing in a browser")
@@ -39,6 +40,8 @@ var usherCommand = command{
 			case *status:
 				s, err := h.status(ctx)
 				return present(t, *asJSON, s, err, func(s usher.Status) { printUsher(t, s) })
+			case *install:
+				return h.install(ctx, t)
 			case *uninstall:
 				return h.uninstall(ctx, t)
 			}
@@ -157,6 +160,9 @@ func (h *hall) status(ctx context.Context) (usher.Status, error) {
 }
 
 func (h *hall) uninstall(ctx context.Context, t *terminal) error {
+	if err := uninstallUnit(ctx); err != nil {
+		return err
+	}
 	if s, err := h.status(ctx); err == nil {
 		return fault.New("usher-there", fmt.Sprintf("end it first: kill %d", s.Process), "an usher is at work, as process %d", s.Process)
 	}

@@ -141,7 +141,9 @@ func TestAPipeThatBreaks(t *testing.T) {
 	t.Run("a workspace that stops, and one that there is not, end it at once", func(t *testing.T) {
 		waits, said := ssh(nil, "sleep 100")
 		require.NoError(t, waits.Start())
-		eventually(t, 10*time.Second, "it is in", func() bool { return strings.Contains(skipper.inside(t, "pipedeck", "pgrep -fa 'sleep 10[0]' || true"), "sleep") })
+		eventually(t, 10*time.Second, "it is in", func() bool {
+			return strings.Contains(skipper.inside(t, "pipedeck", "pgrep -fa 'sleep 10[0]' || true"), "sleep")
+		})
 		require.Equal(t, 0, skipper.domicile(t, "stop", "pipedeck").status)
 		_ = waits.Wait()
 		assert.NotEqual(t, 0, waits.ProcessState.ExitCode(), said.String())
