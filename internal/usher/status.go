@@ -42,7 +42,7 @@ type PortView struct {
 func (u *Usher) Status() Status {
 	u.mu.Lock()
 	defer u.mu.Unlock()
-	s := Status{Service: u.o.Address, Connected: u.connected, Reason: u.reason, Since: u.since, Process: os.Getpid(), Suffix: u.o.Suffix, Places: []PlaceView{}}
+	s := Status{Service: u.o.Address, Connected: u.streaming && u.reason == "", Reason: u.reason, Since: u.since, Process: os.Getpid(), Suffix: u.o.Suffix, Places: []PlaceView{}}
 	for name, p := range u.places {
 		v := PlaceView{Name: name, Address: AddressOf(name, u.o.Suffix), State: p.state, Ports: []PortView{}}
 		for _, port := range p.ports {

@@ -2,11 +2,13 @@ package usher
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -46,8 +48,8 @@ type Usher struct {
 	wake  chan struct{}
 
 	mu        sync.Mutex
-	connected bool
-	reason    string
+	streaming bool            // changes are heard of
+	reason    string          // why they are not, or why what has changed could not be learned
 	stale     map[string]bool // workspaces that have changed; "": all of them
 	places    map[string]*place
 	doors     map[string]*door
@@ -97,6 +99,7 @@ func (u *Usher) Serve(ctx context.Context) error {
 	defer cancel()
 	defer u.closeAll()
 	all.Go(func() { u.listen(ctx) })
+	var again atomic.Bool // it is going to be asked again
 	for {
 		select {
 		case <-ctx.Done():
@@ -108,16 +111,33 @@ func (u *Usher) Serve(ctx context.Context) error {
 			return nil
 		case <-time.After(settle):
 		}
-		if err := u.refresh(ctx); err != nil && ctx.Err() == nil {
-			u.lost(err)
-			all.Go(func() { // what was not learned is asked again
+		err := u.refresh(ctx)
+		if ctx.Err() != nil {
+			return nil
+		}
+		u.learned(err)
+		if err != nil && again.CompareAndSwap(false, true) { // what was not learned is asked again, after a while
+			all.Go(func() {
 				select {
 				case <-ctx.Done():
 				case <-time.After(againMost):
+					again.Store(false)
 					u.changed("")
 				}
 			})
 		}
+	}
+}
+
+// learned notes whether what has changed could be learned.
+func (u *Usher) learned(err error) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	switch {
+	case err != nil:
+		u.reason = err.Error()
+	case u.streaming:
+		u.reason = ""
 	}
 }
 
@@ -130,7 +150,7 @@ func (u *Usher) listen(ctx context.Context) {
 			switch e.Type {
 			case "look":
 				u.mu.Lock()
-				u.connected, u.reason = true, ""
+				u.streaming, u.reason = true, ""
 				u.mu.Unlock()
 				u.changed("")
 			case "workspace":
@@ -154,7 +174,7 @@ func (u *Usher) listen(ctx context.Context) {
 func (u *Usher) lost(err error) {
 	u.mu.Lock()
 	defer u.mu.Unlock()
-	u.connected, u.reason = false, err.Error()
+	u.streaming, u.reason = false, err.Error()
 }
 
 // changed notes that something of a workspace, or of all, is to be looked at.
@@ -181,22 +201,20 @@ func (u *Usher) refresh(ctx context.Context) error {
 		}
 		u.setPlaces(list)
 	}
+	var wrong error
 	for _, name := range u.running() {
 		if !stale[""] && !stale[name] {
 			continue
 		}
 		p, err := u.o.Service.Ports(ctx, name)
-		if err != nil {
-			if ctx.Err() != nil {
-				return ctx.Err()
-			}
-			u.changed(name) // it may be gone by now: then the list says so
-			return fmt.Errorf("ask for the ports of %s: %w", name, err)
+		if err != nil { // the others' are looked at all the same
+			wrong = errors.Join(wrong, fmt.Errorf("ask for the ports of %s: %w", name, err))
+			continue
 		}
 		u.setPorts(name, p)
 	}
 	u.open(ctx)
-	return nil
+	return wrong
 }
 
 // setPlaces takes over which workspaces there are.

@@ -30,6 +30,8 @@ type harbour struct {
 	list    map[string]client.WorkspaceState
 	ports   map[string][]client.Port
 	unknown bool
+	silent  map[string]bool // workspaces of whose ports nothing is told
+	asked   int
 	away    bool
 	broken  context.CancelFunc
 	events  chan client.Event
@@ -56,7 +58,8 @@ func (h *harbour) Workspaces(context.Context) (list []client.Workspace, _ error)
 func (h *harbour) Ports(_ context.Context, workspace string) (client.Ports, error) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	if h.away {
+	h.asked++
+	if h.away || h.silent[workspace] {
 		return client.Ports{}, errAway
 	}
 	return client.Ports{Workspace: workspace, Known: !h.unknown, Ports: slices.Clone(h.ports[workspace])}, nil
@@ -287,6 +290,30 @@ func TestAServiceThatIsAway(t *testing.T) {
 	eventually(t, two, "")
 	h.set(func() { delete(h.list, "w") })
 	require.Eventually(t, func() bool { return len(k.Status().Places) == 0 }, 10*time.Second, 5*time.Millisecond)
+}
+
+// One workspace of which nothing can be learned keeps no other's ports from coming and going, and is
+// not asked again and again without a pause.
+func TestAWorkspaceOfWhichNothingIsLearned(t *testing.T) {
+	h := newHarbour(t)
+	one, two := free(t), free(t)
+	h.silent = map[string]bool{"lost": true}
+	h.runs("lost", listens(two))
+	h.runs("w", listens(one))
+	k := keep(t, h, filepath.Join(t.TempDir(), "ports.json"))
+	eventually(t, one, fmt.Sprintf("w localhost:%d", one))
+	assert.Contains(t, k.Status().Reason, "ask for the ports of lost")
+	h.mu.Lock()
+	before := h.asked
+	h.mu.Unlock()
+	h.set(func() { h.ports["w"] = nil })
+	eventually(t, one, "")
+	h.set(func() { h.silent = nil })
+	eventually(t, two, fmt.Sprintf("lost localhost:%d", two))
+	require.Eventually(t, func() bool { return k.Status().Connected }, 10*time.Second, 5*time.Millisecond)
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	assert.Less(t, h.asked-before, 20)
 }
 
 // A workspace can listen at any number of ports; this machine's are not its own.
