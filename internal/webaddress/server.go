@@ -23,7 +23,6 @@ type Directory interface {
 	TakeWebTicket(ctx context.Context, hash []byte, address int64) (account int64, err error)
 	// Locked tells which of these accounts may not come in any more.
 	Locked(ctx context.Context, accounts []int64) ([]int64, error)
-	Touch(ctx context.Context, id int64) error
 }
 
 // Reacher opens connections to agents.

@@ -108,8 +108,6 @@ func (q *quay) Locked(_ context.Context, accounts []int64) ([]int64, error) {
 	return nil, nil
 }
 
-func (q *quay) Touch(context.Context, int64) error { return nil }
-
 // Reach gives a connection to an agent that dials the program, whatever is asked for.
 func (q *quay) Reach(ctx context.Context, _ records.Workspace) (*agentlink.Link, error) {
 	return agentlink.Open(ctx, linktest.Agent{Channels: func(c ssh.NewChannel) {

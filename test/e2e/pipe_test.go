@@ -93,6 +93,7 @@ func (b *bridge) shake(t *testing.T, ended <-chan struct{}) (broken int) {
 // Through a pipe ssh does not notice that the connection breaks, again and again, and is away for
 // seconds: no byte is lost, in neither direction.
 func TestAPipeThatBreaks(t *testing.T) {
+	t.Parallel()
 	source := publish(t, "pipedeck", `{"image": "BASE", "remoteUser": "crew"}`, nil)
 	a := skipper.provision(t, source, "pipedeck")
 	require.Equal(t, 0, a.status, a.err)

@@ -94,6 +94,7 @@ func (u *ushered) serves(t *testing.T, port int) {
 }
 
 func TestAnUsher(t *testing.T) {
+	t.Parallel()
 	u := &ushered{person: anotherPerson(t, "purser"), config: filepath.Join(t.TempDir(), "config"), said: filepath.Join(t.TempDir(), "said")}
 	u.opened = filepath.Join(t.TempDir(), "opened")
 	require.NoError(t, os.WriteFile(u.opened+".sh", []byte("#!/bin/sh\nprintf '%s\\n' \"$1\" >> "+u.opened+"\n"), 0o755))

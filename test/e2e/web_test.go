@@ -94,6 +94,7 @@ func fetched(t *testing.T, c *http.Client, address string) (int, string) {
 }
 
 func TestWebAddresses(t *testing.T) {
+	t.Parallel()
 	source := publish(t, "webboard", `{"image": "BASE", "remoteUser": "crew", "forwardPorts": [9000]}`, map[string]string{"program.py": program, "board.txt": "10:15 North Quay"})
 	a := skipper.provision(t, source, "webboard")
 	require.Equal(t, 0, a.status, a.err)
