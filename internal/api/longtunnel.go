@@ -6,7 +6,6 @@ import (
 	"net"
 	"net/http"
 	"regexp"
-	"strconv"
 	"sync"
 
 	"domicile/internal/fault"
@@ -25,8 +24,7 @@ func (s *Server) longTunnel(w http.ResponseWriter, r *http.Request, workspace re
 		s.failed(w, r, fault.New("bad-request", "give 32 hexadecimal digits", "%.40q is no stream", id))
 		return
 	}
-	owner := strconv.FormatInt(account(r.Context()).ID, 10) + " " + strconv.FormatInt(workspace.ID, 10)
-	stream, err := s.streams.Take(id, owner, isNew)
+	stream, err := s.streams.Take(id, longstream.Owner{Account: account(r.Context()).ID, Workspace: workspace.ID}, isNew)
 	if err != nil {
 		code, remedy := "stream-gone", "connect once more"
 		if errors.Is(err, longstream.ErrFull) {

@@ -72,23 +72,26 @@ type Shelf struct {
 
 type kept struct {
 	*Stream
-	owner    string
+	owner    Owner
 	carriers int
 	going    *time.Timer
 }
 
-// mostKept is how many streams a shelf keeps.
-const mostKept = 2000
+// Owner is whose a stream is.
+type Owner struct{ Account, Workspace int64 }
+
+// mostKept is how many streams an account has at the most: each keeps up to a megabyte.
+const mostKept = 100
 
 var (
 	// ErrGone is that a stream that is asked for again is not there any more.
 	ErrGone = errors.New("this stream is gone: nothing was heard of it for too long, or the service was started again")
-	// ErrFull is that too many streams are kept.
-	ErrFull = errors.New("too many streams are open")
+	// ErrFull is that an account has too many streams.
+	ErrFull = fmt.Errorf("%d streams are open already", mostKept)
 )
 
 // Take finds the stream of an id, or makes it where it is new. Each stream is its owner's alone.
-func (s *Shelf) Take(id, owner string, isNew bool) (*Stream, error) {
+func (s *Shelf) Take(id string, owner Owner, isNew bool) (*Stream, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.kept == nil {
@@ -98,7 +101,7 @@ func (s *Shelf) Take(id, owner string, isNew bool) (*Stream, error) {
 	switch {
 	case k != nil && (k.owner != owner || isNew), k == nil && !isNew:
 		return nil, ErrGone
-	case k == nil && len(s.kept) >= mostKept:
+	case k == nil && s.count(owner.Account) >= mostKept:
 		return nil, ErrFull
 	case k == nil:
 		k = &kept{Stream: New(), owner: owner}
@@ -110,6 +113,16 @@ func (s *Shelf) Take(id, owner string, isNew bool) (*Stream, error) {
 	}
 	k.carriers++
 	return k.Stream, nil
+}
+
+// count tells how many streams an account has. The caller holds the lock.
+func (s *Shelf) count(account int64) (n int) {
+	for _, k := range s.kept {
+		if k.owner.Account == account {
+			n++
+		}
+	}
+	return n
 }
 
 // Put says that a connection of a stream has ended. Where none comes in time, or the stream is over,

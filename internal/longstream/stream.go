@@ -6,17 +6,18 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"slices"
 	"sync"
 	"time"
 )
 
 const (
-	// most is how many bytes are kept that the other side has not confirmed, and how many that were
-	// not read yet: then who writes waits.
-	most = 1 << 20
+	// most is how many bytes are kept that the other side has not confirmed: then who writes waits. So
+	// it is also how many may have come that were not read yet.
+	most = 512 << 10
 	// piece is how many bytes one frame carries at the most.
 	piece = 64 << 10
-	// confirmEvery is after how many bytes what came is confirmed.
+	// confirmEvery is after how many bytes what was read is confirmed.
 	confirmEvery = 128 << 10
 )
 
@@ -27,13 +28,14 @@ const (
 	aliveLimit = 20 * time.Second
 )
 
-// The kinds of frames. The payload of hello and of confirm is the number of bytes that came, as eight
-// bytes.
+// The kinds of frames. Those that carry no data have a payload of eight bytes, which is a number of
+// bytes or nothing.
 const (
-	data byte = iota
-	hello
-	confirm
-	end
+	data     byte = iota
+	hello         // the first on each connection: so many came, whatever of them was read
+	confirm       // so many were read: the other side need not keep them, and may send as many more
+	end           // nothing more is written
+	farewell      // all came, and the end too
 )
 
 var (
@@ -49,18 +51,16 @@ type Stream struct {
 	cond *sync.Cond
 
 	kept []byte // written here, and not confirmed
-	base int64  // the number of kept's first byte
+	base int64  // the number of kept's first byte, counted from the stream's beginning
 	next int64  // that of the byte to send next, on this connection
 
 	come      []byte // came, and not read yet
 	received  int64
 	confirmed int64
 
-	due bool // a confirmation is, at once
-
 	closed   bool // here
 	ended    bool // there
-	finished bool // the other side has it all, and knows of the end
+	finished bool // the other side has it all, and the end too
 	err      error
 	turn     int // counts connections
 }
@@ -91,9 +91,17 @@ func (s *Stream) Read(p []byte) (int, error) {
 	if s.come = s.come[n:]; len(s.come) == 0 {
 		s.come = nil
 	}
-	s.cond.Broadcast()
+	if s.unconfirmed() {
+		s.cond.Broadcast()
+	}
 	return n, nil
 }
+
+// read is how many bytes were read of what came. The caller holds the lock.
+func (s *Stream) read() int64 { return s.received - int64(len(s.come)) }
+
+// unconfirmed tells whether enough was read to say so. The caller holds the lock.
+func (s *Stream) unconfirmed() bool { return s.read()-s.confirmed >= confirmEvery }
 
 // Write keeps bytes until the other side has confirmed them. It waits while that has too many to
 // confirm.
@@ -152,14 +160,13 @@ func (s *Stream) Carry(conn net.Conn) error {
 	s.mu.Lock()
 	s.turn++
 	turn, received := s.turn, s.received
-	s.confirmed = received // hello says it
-	s.next = -1            // until the other side has said what it has
+	s.next = -1 // until the other side has said what it has
 	s.cond.Broadcast()
 	s.mu.Unlock()
 	defer conn.Close()
 	written := make(chan error, 1)
 	go func() {
-		err := write(conn, hello, number(received))
+		err := writeFrame(conn, hello, number(received))
 		if err == nil {
 			err = s.send(conn, turn)
 		}
@@ -197,58 +204,50 @@ func (s *Stream) send(conn net.Conn, turn int) error {
 		s.cond.Broadcast()
 	})
 	defer wake.Stop()
+	saidEnd, saidFarewell := false, false
 	for {
 		s.mu.Lock()
-		for s.turn == turn && s.err == nil && !idle && (s.next < 0 || s.next == s.base+int64(len(s.kept)) && !s.closed) && s.received-s.confirmed < confirmEvery && !s.due {
-			s.cond.Wait()
-		}
-		if s.turn != turn || s.err != nil {
-			s.mu.Unlock()
-			return s.err
-		}
-		kind, payload, last := confirm, number(s.received), false
-		switch unsent := s.kept[max(0, s.next-s.base):]; {
-		case s.received-s.confirmed >= confirmEvery || idle || s.due || s.next < 0:
-			s.confirmed, idle, s.due = s.received, false, false
-		case len(unsent) > 0:
-			part := unsent[:min(len(unsent), piece)]
-			kind, payload = data, append([]byte(nil), part...)
-			s.next += int64(len(part))
-		default: // all was sent, and it is closed
-			kind, payload, last = end, number(s.received), true
+		var kind byte
+		var payload []byte
+		for payload == nil {
+			sent := s.next == s.base+int64(len(s.kept))
+			switch {
+			case s.turn != turn || s.err != nil || s.finished && (saidFarewell || !s.ended):
+				defer s.mu.Unlock()
+				return s.err
+			case s.ended && !saidFarewell: // nobody there reads anything more
+				kind, payload, saidFarewell = farewell, number(s.received), true
+			case idle || s.unconfirmed():
+				kind, payload = confirm, number(s.read())
+				s.confirmed, idle = s.read(), false
+			case s.next >= 0 && !sent && !s.ended:
+				unsent := s.kept[s.next-s.base:]
+				kind, payload = data, slices.Clone(unsent[:min(len(unsent), piece)])
+				s.next += int64(len(payload))
+			case sent && s.closed && !saidEnd:
+				kind, payload, saidEnd = end, number(s.received), true
+			default:
+				s.cond.Wait()
+			}
 		}
 		s.mu.Unlock()
 		wake.Reset(aliveEvery)
-		if err := write(conn, kind, payload); err != nil {
+		if err := writeFrame(conn, kind, payload); err != nil {
 			return err
 		}
-		if last {
-			return s.linger(turn)
-		}
 	}
-}
-
-// linger waits, after the end was sent, until the other side has confirmed it, or says that it has
-// ended too.
-func (s *Stream) linger(turn int) error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	for s.turn == turn && s.err == nil && !s.finished && !s.ended {
-		s.cond.Wait()
-	}
-	return s.err
 }
 
 // receive takes what comes on one connection.
 func (s *Stream) receive(conn net.Conn, turn int) error {
 	for first := true; ; first = false {
 		_ = conn.SetReadDeadline(time.Now().Add(aliveLimit))
-		kind, payload, err := read(conn)
+		kind, payload, err := readFrame(conn)
 		if err != nil {
 			return err
 		}
 		if first != (kind == hello) {
-			return s.torn(fmt.Errorf("%w: a frame of kind %d at the wrong place", errTorn, kind))
+			return fmt.Errorf("%w: a frame of kind %d at the wrong place", errTorn, kind)
 		}
 		if done, err := s.take(turn, kind, payload); err != nil || done {
 			return err
@@ -259,9 +258,6 @@ func (s *Stream) receive(conn net.Conn, turn int) error {
 func (s *Stream) take(turn int, kind byte, payload []byte) (done bool, err error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	for kind == data && len(s.come) >= most && s.turn == turn && s.err == nil && !s.closed {
-		s.cond.Wait()
-	}
 	if s.turn != turn || s.err != nil {
 		return true, s.err
 	}
@@ -271,36 +267,34 @@ func (s *Stream) take(turn int, kind byte, payload []byte) (done bool, err error
 		if !s.closed { // else nobody reads it
 			s.come = append(s.come, payload...)
 		}
+		if len(s.come) > most {
+			s.err = errTorn
+		}
 	case end:
-		s.ended, s.due = true, true // who has sent it waits for the confirmation, and closes the connection
+		s.ended = true
+	case farewell:
+		s.finished = true
 	default:
 		at := int64(binary.BigEndian.Uint64(payload))
 		if at < s.base || at > s.base+int64(len(s.kept)) || kind == confirm && s.next >= 0 && at > s.next {
 			s.err = errTorn
-			s.cond.Broadcast()
-			return true, s.err
+			break
 		}
-		s.kept = append([]byte(nil), s.kept[at-s.base:]...)
-		s.base = at
-		if kind == hello {
+		if kind == hello { // it may not have read them yet
 			s.next = at
+			break
 		}
-		if s.closed && len(s.kept) == 0 {
-			s.finished = true
+		if s.kept, s.base = s.kept[at-s.base:], at; len(s.kept) == 0 {
+			s.kept = nil
 		}
 	}
 	s.cond.Broadcast()
-	return false, nil
-}
-
-func (s *Stream) torn(err error) error {
-	s.Fail(err)
-	return err
+	return s.err != nil, s.err
 }
 
 func number(n int64) []byte { return binary.BigEndian.AppendUint64(nil, uint64(n)) }
 
-func write(conn net.Conn, kind byte, payload []byte) error {
+func writeFrame(conn net.Conn, kind byte, payload []byte) error {
 	_ = conn.SetWriteDeadline(time.Now().Add(aliveLimit))
 	frame := make([]byte, 5, 5+len(payload))
 	frame[0] = kind
@@ -309,13 +303,13 @@ func write(conn net.Conn, kind byte, payload []byte) error {
 	return err
 }
 
-func read(conn net.Conn) (kind byte, payload []byte, err error) {
+func readFrame(conn net.Conn) (kind byte, payload []byte, err error) {
 	var head [5]byte
 	if _, err := io.ReadFull(conn, head[:]); err != nil {
 		return 0, nil, err
 	}
 	n := binary.BigEndian.Uint32(head[1:])
-	if kind = head[0]; kind > end || kind == data && n > piece || kind != data && n != 8 {
+	if kind = head[0]; kind > farewell || kind == data && n > piece || kind != data && n != 8 {
 		return 0, nil, fmt.Errorf("%w: a frame of kind %d with %d bytes", errTorn, kind, n)
 	}
 	payload = make([]byte, n)

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"math/rand/v2"
 	"net"
@@ -26,6 +27,9 @@ type ferry struct {
 	made  int
 }
 
+// The owners of the tests.
+var skipper, finn = Owner{7, 1}, Owner{8, 1}
+
 func newFerry() *ferry { return &ferry{far: make(chan *Stream, 1)} }
 
 var errShut = errors.New("the harbour is shut")
@@ -36,7 +40,7 @@ func (f *ferry) open(context.Context) (net.Conn, error) {
 	if f.shut != nil {
 		return nil, f.shut
 	}
-	s, err := f.shelf.Take("one", "skipper", f.made == 0)
+	s, err := f.shelf.Take("one", skipper, f.made == 0)
 	if err != nil {
 		return nil, err
 	}
@@ -154,6 +158,24 @@ func TestTheEndComesLast(t *testing.T) {
 	})
 }
 
+// Where both sides end at the same moment, neither waits for the other.
+func TestBothEndAtOnce(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		f := newFerry()
+		near, err := Dial(t.Context(), f.open, goneIsFinal)
+		require.NoError(t, err)
+		far := <-f.far
+		synctest.Wait()
+		begun := time.Now()
+		near.Close()
+		far.Close()
+		synctest.Wait()
+		assert.True(t, near.Over())
+		assert.Empty(t, f.shelf.kept)
+		assert.Zero(t, time.Since(begun))
+	})
+}
+
 // A stream that nothing carries any more is given up on both sides, in time.
 func TestAStreamIsGivenUp(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
@@ -207,17 +229,69 @@ func TestASilentConnection(t *testing.T) {
 
 func TestEachStreamIsItsOwners(t *testing.T) {
 	var s Shelf
-	_, err := s.Take("one", "skipper", false)
+	_, err := s.Take("one", skipper, false)
 	assert.ErrorIs(t, err, ErrGone)
-	first, err := s.Take("one", "skipper", true)
+	first, err := s.Take("one", skipper, true)
 	require.NoError(t, err)
-	_, err = s.Take("one", "finn", false)
+	_, err = s.Take("one", finn, false)
 	assert.ErrorIs(t, err, ErrGone)
-	_, err = s.Take("one", "skipper", true)
+	_, err = s.Take("one", skipper, true)
 	assert.ErrorIs(t, err, ErrGone, "no two streams have one id")
-	again, err := s.Take("one", "skipper", false)
+	again, err := s.Take("one", skipper, false)
 	require.NoError(t, err)
 	assert.Same(t, first, again)
+	_, err = s.Take("one", Owner{7, 2}, false)
+	assert.ErrorIs(t, err, ErrGone, "that of another workspace")
+
+	for i := range mostKept - 1 {
+		_, err := s.Take(fmt.Sprint("more", i), skipper, true)
+		require.NoError(t, err)
+	}
+	_, err = s.Take("one more", skipper, true)
+	assert.ErrorIs(t, err, ErrFull)
+	_, err = s.Take("another's", finn, true)
+	assert.NoError(t, err, "who has many keeps nobody else out")
+}
+
+// Who does not read what comes keeps the other side from writing more, and neither the connection nor
+// what was sent before is lost by it.
+func TestWhoDoesNotRead(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		f := newFerry()
+		near, err := Dial(t.Context(), f.open, goneIsFinal)
+		require.NoError(t, err)
+		far := <-f.far
+		cargo := bytes.Repeat([]byte("cargo"), most/5+50_000)
+		go func() {
+			_, _ = near.Write(cargo)
+			_ = near.Close()
+		}()
+		<-time.After(time.Hour)
+		assert.Len(t, far.come, most)
+		assert.Equal(t, 1, f.made, "the connection is no worse for it")
+		f.sink() // one breaks all the same
+		<-time.After(time.Hour)
+		assert.Len(t, far.come, most, "and nothing comes twice")
+		got, err := io.ReadAll(far)
+		require.NoError(t, err)
+		assert.True(t, bytes.Equal(cargo, got))
+		_ = far.Close()
+	})
+}
+
+// A connection on which something else speaks is no end of the stream.
+func TestNonsenseOnAConnection(t *testing.T) {
+	for _, said := range [][]byte{[]byte("HTTP/1.1 502 Bad Gateway"), {end, 0, 0, 0, 8, 0, 0, 0, 0, 0, 0, 0, 0}, {hello, 0, 0, 0, 9}, {data, 255, 255, 255, 255}} {
+		s := New()
+		near, far := net.Pipe()
+		go func() { _, _ = io.Copy(io.Discard, far) }()
+		go func() {
+			_, _ = far.Write(said)
+			far.Close()
+		}()
+		assert.Error(t, s.Carry(near))
+		assert.NoError(t, s.err)
+	}
 }
 
 // Whatever the other side says, nothing breaks here.
