@@ -30,6 +30,7 @@ import (
 	"domicile/internal/egress"
 	"domicile/internal/fault"
 	"domicile/internal/gateway"
+	"domicile/internal/guesses"
 	"domicile/internal/judge"
 	"domicile/internal/plan"
 	"domicile/internal/records"
@@ -304,12 +305,13 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 	if reachedAt == "" {
 		reachedAt = sshAt.String()
 	}
-	webAddresses, err := s.webAddresses(ctx, a, seal, log)
+	slow := guesses.New()
+	webAddresses, err := s.webAddresses(ctx, a, seal, slow, log)
 	if err != nil {
 		return err
 	}
 	a.api = api.New(ctx, api.Options{Store: a.store, Runner: a.runner, Gateway: a.gateway, Source: fetcher, Artifacts: artifacts, Registries: registries, Vault: vault, Hosts: hosts{keys.Hosts()}, Accounts: accounts{a.rented}, Templates: split(s.templates), Log: log, Version: version,
-		SetupCode: a.code, SSH: reachedAt, HostKey: string(ssh.MarshalAuthorizedKey(hostKey.PublicKey())), Console: web.Handler(), MetricsToken: os.Getenv("DOMICILE_METRICS_TOKEN"), Apart: kept, Web: webAddresses})
+		SetupCode: a.code, SSH: reachedAt, HostKey: string(ssh.MarshalAuthorizedKey(hostKey.PublicKey())), Console: web.Handler(), MetricsToken: os.Getenv("DOMICILE_METRICS_TOKEN"), Apart: kept, Web: webAddresses, Guesses: slow})
 	return nil
 }
 

@@ -14,7 +14,7 @@ import (
 )
 
 func (s *Server) hashed(ctx context.Context, password string) (hash string, err error) {
-	err = s.withPassword(ctx, func() { hash = credential.HashPassword(password) })
+	err = s.slow.Work(ctx, func() { hash = credential.HashPassword(password) })
 	return hash, err
 }
 

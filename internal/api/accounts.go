@@ -40,19 +40,6 @@ func checkPassword(password string) error {
 // maxPassword bounds what is hashed.
 const maxPassword = 1024
 
-// withPassword does work with a password. Its hash takes much memory on purpose, so only a
-// few are worked on at a time.
-func (s *Server) withPassword(ctx context.Context, work func()) error {
-	select {
-	case s.passwords <- struct{}{}:
-		defer func() { <-s.passwords }()
-		work()
-		return nil
-	case <-ctx.Done():
-		return fault.New("too-busy", "try again in a moment", "Too many people sign in at this moment")
-	}
-}
-
 // proven checks a password of an account, at the pace that its earlier tries allow, and
 // notes how it went.
 func (s *Server) proven(ctx context.Context, a records.Account, typed, password string) error {
@@ -61,12 +48,12 @@ func (s *Server) proven(ctx context.Context, a records.Account, typed, password 
 		name := visible.Text(typed[:min(len(typed), maxTyped)]) // it may be anything
 		return s.o.Store.NoteSignIn(ctx, records.SignIn{Name: name, Address: from, Outcome: outcome})
 	}
-	wait, end, err := s.slow.begin(ctx, typed, from)
+	wait, end, err := s.slow.Begin(ctx, typed, from)
 	if err != nil {
 		return err
 	}
 	if wait > 0 {
-		if s.slow.tellsAgain(from) {
+		if s.slow.TellsAgain(from) {
 			if err := note(records.SlowedDown); err != nil {
 				return err
 			}
@@ -79,7 +66,7 @@ func (s *Server) proven(ctx context.Context, a records.Account, typed, password 
 		hash = credential.NoPassword()
 	}
 	ok := false
-	if err := s.withPassword(ctx, func() { ok = credential.CheckPassword(hash, password) }); err != nil {
+	if err := s.slow.Work(ctx, func() { ok = credential.CheckPassword(hash, password) }); err != nil {
 		return err
 	}
 	outcome := records.SignedIn
@@ -89,7 +76,7 @@ func (s *Server) proven(ctx context.Context, a records.Account, typed, password 
 	case a.Locked:
 		outcome, ok = records.AccountLocked, false
 	}
-	s.slow.ended(typed, from, ok)
+	s.slow.Ended(typed, from, ok)
 	if err := note(outcome); err != nil {
 		return err
 	}
@@ -111,7 +98,7 @@ func (s *Server) GetSetup(ctx context.Context, _ GetSetupRequestObject) (GetSetu
 // MakeFirstAccount makes the administrator's account.
 func (s *Server) MakeFirstAccount(ctx context.Context, q MakeFirstAccountRequestObject) (MakeFirstAccountResponseObject, error) {
 	if subtle.ConstantTimeCompare([]byte(q.Body.Code), []byte(s.o.SetupCode)) != 1 {
-		s.slow.ended("setup", address(ctx), false)
+		s.slow.Ended("setup", address(ctx), false)
 		return nil, fault.New("wrong-code", "take it from the link that the service printed at its start", "The code is not the one that the service printed")
 	}
 	if err := checkNewAccount(q.Body.Name, q.Body.Password); err != nil {

@@ -17,6 +17,7 @@ import (
 	contract "domicile/api"
 	"domicile/internal/artifact"
 	"domicile/internal/gateway"
+	"domicile/internal/guesses"
 	"domicile/internal/longstream"
 	"domicile/internal/portwatch"
 	"domicile/internal/records"
@@ -52,6 +53,8 @@ type Options struct {
 	HostKey string
 	// Console serves what is not the API.
 	Console http.Handler
+	// Guesses slows down who guesses passwords.
+	Guesses *guesses.Slowdown
 	// Web serves the web addresses of ports; nil: there are none.
 	Web WebServer
 	// MetricsToken opens /metrics beside an administrator's token; empty: nothing else does.
@@ -63,14 +66,13 @@ type Options struct {
 
 // Server is the HTTP interface.
 type Server struct {
-	o         Options
-	hub       *hub
-	ports     *portwatch.Watch
-	streams   longstream.Shelf
-	serving   context.Context // ends with the service
-	metrics   *metrics
-	slow      *slowdown
-	passwords chan struct{} // a place for each password that is checked at a time
+	o       Options
+	hub     *hub
+	ports   *portwatch.Watch
+	streams longstream.Shelf
+	serving context.Context // ends with the service
+	metrics *metrics
+	slow    *guesses.Slowdown
 }
 
 var _ StrictServerInterface = (*Server)(nil)
@@ -80,7 +82,7 @@ const answerLimit = 2 * time.Minute
 
 // New makes the interface. What it does beside answers ends with ctx.
 func New(ctx context.Context, o Options) *Server {
-	s := &Server{serving: ctx, o: o, hub: newHub(o.Store, o.Log), metrics: newMetrics(o.Store), slow: newSlowdown(), passwords: make(chan struct{}, 4)}
+	s := &Server{serving: ctx, o: o, hub: newHub(o.Store, o.Log), metrics: newMetrics(o.Store), slow: o.Guesses}
 	s.ports = portwatch.New(ctx, s.reachRunning, func(w records.Workspace) {
 		s.hub.pass(records.Event{Type: portsChanged, Account: w.Account, Workspace: w.Name})
 	}, o.Log)

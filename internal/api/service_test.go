@@ -22,6 +22,7 @@ import (
 	"domicile/internal/daemons"
 	"domicile/internal/daemons/daemonstest"
 	"domicile/internal/fault"
+	"domicile/internal/guesses"
 	"domicile/internal/records"
 	"domicile/internal/run"
 	"domicile/internal/site"
@@ -60,7 +61,7 @@ func open(t *testing.T, facts site.Facts, definition string) *house {
 	fetcher, artifacts := &source.Fetcher{Folder: t.TempDir(), Allowed: []string{h.source}}, &artifact.Store{Folder: t.TempDir(), Offline: true}
 	runner, err := run.New(t.Context(), run.Options{Store: store, Sites: map[string]site.Site{h.name: h.site}, Source: fetcher, Artifacts: artifacts, Vault: kept, Keys: keys, Log: log, Pause: time.Millisecond, Tries: 2})
 	require.NoError(t, err)
-	server := api.New(t.Context(), api.Options{Store: store, Runner: runner, Source: fetcher, Artifacts: artifacts, Registries: &api.Registries{Store: store, Seal: seal}, Vault: kept, Log: log, Version: "test",
+	server := api.New(t.Context(), api.Options{Store: store, Runner: runner, Source: fetcher, Artifacts: artifacts, Registries: &api.Registries{Store: store, Seal: seal}, Vault: kept, Guesses: guesses.New(), Log: log, Version: "test",
 		SetupCode: "only-once", SSH: "127.0.0.1:4322", Console: http.NotFoundHandler()})
 	h.handler = server.Handler()
 	listening := httptest.NewServer(h.handler)

@@ -70,11 +70,11 @@ func (s *Server) HandSnapshot(ctx context.Context, q HandSnapshotRequestObject) 
 // answered more and more slowly: who has an account is nobody's to find out by trying.
 func (s *Server) colleague(ctx context.Context, name string) (records.Account, error) {
 	who := fmt.Sprintf("account %d", account(ctx).ID)
-	if wait := s.slow.wait("colleague", who); wait > 0 {
+	if wait := s.slow.Wait("colleague", who); wait > 0 {
 		return records.Account{}, fault.New("slowed-down", fmt.Sprintf("ask the other person for the name of the account, and try again in %s", wait.Round(time.Second)+time.Second), "There were too many names that no account has")
 	}
 	to, err := s.o.Store.AccountByName(ctx, name)
-	s.slow.ended("colleague", who, err == nil)
+	s.slow.Ended("colleague", who, err == nil)
 	if errors.Is(err, records.ErrNotFound) {
 		err = fault.New("no-account", "ask the other person for the name of the account", "There is no account %q", name)
 	}

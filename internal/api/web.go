@@ -136,7 +136,9 @@ func (s *Server) ShareWebAddress(ctx context.Context, q ShareWebAddressRequestOb
 		a.Link, a.Until = credential.HashToken(link), &until
 		what = "by a link until " + until.UTC().Format("2006-01-02 15:04 MST")
 		if value(b.Password) != "" {
-			a.Password = credential.HashPassword(*b.Password)
+			if a.Password, err = s.hashed(ctx, *b.Password); err != nil {
+				return nil, err
+			}
 			what += ", with a password"
 		}
 	case what == "":

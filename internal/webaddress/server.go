@@ -13,6 +13,7 @@ import (
 	"github.com/hashicorp/golang-lru/v2/expirable"
 
 	"domicile/internal/agentlink"
+	"domicile/internal/guesses"
 	"domicile/internal/records"
 )
 
@@ -42,7 +43,9 @@ type Options struct {
 	Console string
 	// Secret signs the cookies of who came in.
 	Secret []byte
-	Log    *slog.Logger
+	// Guesses slows down who guesses the password of a link.
+	Guesses *guesses.Slowdown
+	Log     *slog.Logger
 }
 
 // Server serves web addresses.

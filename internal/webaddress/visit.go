@@ -7,12 +7,15 @@ import (
 	"crypto/subtle"
 	"encoding/base64"
 	"encoding/json"
+	"fmt"
+	"net"
 	"net/http"
 	"net/url"
 	"strings"
 	"time"
 
 	"domicile/internal/credential"
+	"domicile/internal/fault"
 	"domicile/internal/records"
 )
 
@@ -160,16 +163,43 @@ func (s *Server) byLink(w http.ResponseWriter, r *http.Request, p place, v *visi
 	if a.Password == "" {
 		return true
 	}
-	r.Body = http.MaxBytesReader(w, r.Body, 4096)
-	if r.Method == http.MethodPost && credential.CheckPassword(a.Password, r.PostFormValue("password")) {
-		return true
-	}
 	n := notice{status: http.StatusOK, title: "A password, please", text: "Who gave you this link has it.", ask: true}
 	if r.Method == http.MethodPost {
-		n.status, n.text = http.StatusForbidden, "That is not it."
+		r.Body = http.MaxBytesReader(w, r.Body, 4096)
+		right, err := s.guessed(r, a, r.PostFormValue("password"))
+		switch {
+		case right:
+			return true
+		case err != nil:
+			n.status, n.text = http.StatusTooManyRequests, err.Error()+". "+fault.ToDo(fault.Remedy(err))
+		default:
+			n.status, n.text = http.StatusForbidden, "That is not it."
+		}
 	}
 	say(w, r, n)
 	return false
+}
+
+// guessed tells whether a password is the link's, at the pace that earlier tries allow.
+func (s *Server) guessed(r *http.Request, a records.WebAddress, password string) (right bool, err error) {
+	from, _, err := net.SplitHostPort(r.RemoteAddr)
+	if err != nil {
+		from = r.RemoteAddr
+	}
+	name := "link " + a.Label
+	wait, end, err := s.o.Guesses.Begin(r.Context(), name, from)
+	if err != nil {
+		return false, err
+	}
+	if wait > 0 {
+		return false, fault.New("slowed-down", fmt.Sprintf("try again in %s", wait.Round(time.Second)+time.Second), "There were too many wrong passwords")
+	}
+	defer end()
+	if err := s.o.Guesses.Work(r.Context(), func() { right = credential.CheckPassword(a.Password, password) }); err != nil {
+		return false, err
+	}
+	s.o.Guesses.Ended(name, from, right)
+	return right, nil
 }
 
 // mayCall tells whether what asks may do it in the visitor's name: a page of the address itself or

@@ -22,6 +22,7 @@ import (
 	"domicile/internal/agentlink"
 	"domicile/internal/agentlink/linktest"
 	"domicile/internal/credential"
+	"domicile/internal/guesses"
 	"domicile/internal/records"
 	"domicile/internal/splice"
 )
@@ -61,7 +62,7 @@ func newQuay(t testing.TB, program http.Handler) *quay {
 	_, port, err := net.SplitHostPort(listener.Addr().String())
 	require.NoError(t, err)
 	q.at = listener.Addr().String()
-	q.server = New(t.Context(), Options{Directory: q, Reacher: q, Domain: "localhost", Scheme: "http", Port: port, Console: "http://console", Secret: []byte("tide"), Log: slog.New(slog.DiscardHandler)})
+	q.server = New(t.Context(), Options{Directory: q, Reacher: q, Domain: "localhost", Scheme: "http", Port: port, Console: "http://console", Secret: []byte("tide"), Guesses: guesses.New(), Log: slog.New(slog.DiscardHandler)})
 	protocols := new(http.Protocols)
 	protocols.SetHTTP1(true)
 	protocols.SetUnencryptedHTTP2(true)
@@ -285,6 +286,22 @@ func TestALink(t *testing.T) {
 	}
 	a, _ = q.get(c, q.url("board", "/"), nil)
 	assert.Equal(t, http.StatusOK, a.StatusCode)
+
+	// Who guesses is slowed down, as at the sign-in.
+	status := 0
+	for range 10 {
+		answer, err := c.PostForm(link, url.Values{"password": {"puffin"}})
+		require.NoError(t, err)
+		b, err := io.ReadAll(answer.Body)
+		require.NoError(t, err)
+		answer.Body.Close()
+		if status = answer.StatusCode; status == http.StatusTooManyRequests {
+			assert.Contains(t, string(b), "try again in")
+			break
+		}
+	}
+	assert.Equal(t, http.StatusTooManyRequests, status)
+
 	past := time.Now().Add(-time.Second)
 	q.mu.Lock()
 	address := q.by["board"]

@@ -1,4 +1,4 @@
-package api
+package guesses
 
 import (
 	"testing"
@@ -10,15 +10,15 @@ import (
 
 // Guesses become slow, a slip does not, and nobody is kept out by somebody else's guesses.
 func TestGuessesAreSlowed(t *testing.T) {
-	s := newSlowdown()
+	s := New()
 	now := time.Unix(1_000_000, 0)
 	s.now = func() time.Time { return now }
 	try := func(name, from string, ok bool) time.Duration {
-		wait, end, err := s.begin(t.Context(), name, from)
+		wait, end, err := s.Begin(t.Context(), name, from)
 		require.NoError(t, err)
 		if wait == 0 {
 			end()
-			s.ended(name, from, ok)
+			s.Ended(name, from, ok)
 		}
 		return wait
 	}
@@ -48,21 +48,21 @@ func TestGuessesAreSlowed(t *testing.T) {
 
 // Who floods waits behind himself.
 func TestOneAddressTakesOnePlace(t *testing.T) {
-	s := newSlowdown()
-	_, end, err := s.begin(t.Context(), "finn", "10.0.0.9")
+	s := New()
+	_, end, err := s.Begin(t.Context(), "finn", "10.0.0.9")
 	require.NoError(t, err)
 	waiting := make(chan func())
 	for range inLine - 1 {
 		go func() {
-			_, end, err := s.begin(t.Context(), "finn", "10.0.0.9")
+			_, end, err := s.Begin(t.Context(), "finn", "10.0.0.9")
 			assert.NoError(t, err)
 			waiting <- end
 		}()
 	}
 	require.Eventually(t, func() bool { s.mu.Lock(); defer s.mu.Unlock(); return s.line["10.0.0.9"].long == inLine }, 10*time.Second, time.Millisecond)
-	_, _, err = s.begin(t.Context(), "finn", "10.0.0.9")
+	_, _, err = s.Begin(t.Context(), "finn", "10.0.0.9")
 	assert.ErrorContains(t, err, "many passwords")
-	_, other, err := s.begin(t.Context(), "finn", "10.0.0.1")
+	_, other, err := s.Begin(t.Context(), "finn", "10.0.0.1")
 	require.NoError(t, err, "nobody else waits for them")
 	other()
 	end()

@@ -1,9 +1,9 @@
-package api
+// Package guesses slows down who guesses passwords, whatever they are for, and bounds how many are
+// checked at a time.
+package guesses
 
 import (
 	"context"
-	"net"
-	"net/http"
 	"sync"
 	"time"
 
@@ -32,7 +32,7 @@ type tries struct {
 	last  time.Time
 }
 
-// wait is how long the next try has to wait from the last one on.
+// Wait is how long the next try has to wait from the last one on.
 func (t tries) wait(free int, longest time.Duration) time.Duration {
 	if t.wrong < free {
 		return 0
@@ -40,13 +40,14 @@ func (t tries) wait(free int, longest time.Duration) time.Duration {
 	return min(longest, time.Second<<min(t.wrong-free, 20))
 }
 
-// slowdown slows guesses down.
-type slowdown struct {
+// Slowdown slows guesses down. It is shared by all who check passwords.
+type Slowdown struct {
 	now  func() time.Time
 	mu   sync.Mutex
 	seen map[string]tries     // by address, account, and both
 	line map[string]*line     // of those that wait, by address
 	told map[string]time.Time // when it was last noted that an address is slowed
+	work chan struct{}        // a place for each password that is worked on at a time
 }
 
 // line is where the passwords of one address wait for their turn.
@@ -55,8 +56,12 @@ type line struct {
 	long int
 }
 
-func newSlowdown() *slowdown {
-	return &slowdown{now: time.Now, seen: map[string]tries{}, line: map[string]*line{}, told: map[string]time.Time{}}
+// atATime is how many passwords are worked on at a time: hashing takes much memory on purpose.
+const atATime = 4
+
+// New makes one that has seen nobody yet.
+func New() *Slowdown {
+	return &Slowdown{work: make(chan struct{}, atATime), now: time.Now, seen: map[string]tries{}, line: map[string]*line{}, told: map[string]time.Time{}}
 }
 
 // keys are what a try counts for, each with its bounds.
@@ -70,10 +75,22 @@ func keys(name, address string) map[string]struct {
 	}{"both " + address + " " + name: {freeTries, longestWait}, "address " + address: {freeByAddress, longestWait}, "account " + name: {freeByAccount, longestAccount}}
 }
 
-// begin tells how long a try must wait; where it need not, it has the turn of its address
+// Work does work with a password, when it is its turn.
+func (s *Slowdown) Work(ctx context.Context, work func()) error {
+	select {
+	case s.work <- struct{}{}:
+		defer func() { <-s.work }()
+		work()
+		return nil
+	case <-ctx.Done():
+		return fault.New("too-busy", "try again in a moment", "Too many people sign in at this moment")
+	}
+}
+
+// Begin tells how long a try must wait; where it need not, it has the turn of its address
 // until end.
-func (s *slowdown) begin(ctx context.Context, name, address string) (wait time.Duration, end func(), err error) {
-	if wait = s.wait(name, address); wait > 0 {
+func (s *Slowdown) Begin(ctx context.Context, name, address string) (wait time.Duration, end func(), err error) {
+	if wait = s.Wait(name, address); wait > 0 {
 		return wait, nil, nil
 	}
 	s.mu.Lock()
@@ -108,15 +125,15 @@ func (s *slowdown) begin(ctx context.Context, name, address string) (wait time.D
 		<-l.turn
 		leave()
 	}
-	if wait = s.wait(name, address); wait > 0 { // those before were wrong
+	if wait = s.Wait(name, address); wait > 0 { // those before were wrong
 		end()
 		return wait, nil, nil
 	}
 	return 0, end, nil
 }
 
-// wait is how long a try must wait from now on.
-func (s *slowdown) wait(name, address string) (wait time.Duration) {
+// Wait is how long a try must wait from now on.
+func (s *Slowdown) Wait(name, address string) (wait time.Duration) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for key, bounds := range keys(name, address) {
@@ -130,8 +147,8 @@ func (s *slowdown) wait(name, address string) (wait time.Duration) {
 // become a flood of notes.
 const toldEvery = 10 * time.Second
 
-// tellsAgain tells whether it is time to note that an address is slowed.
-func (s *slowdown) tellsAgain(address string) bool {
+// TellsAgain tells whether it is time to note that an address is slowed.
+func (s *Slowdown) TellsAgain(address string) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.now().Sub(s.told[address]) < toldEvery {
@@ -144,8 +161,8 @@ func (s *slowdown) tellsAgain(address string) bool {
 	return true
 }
 
-// ended counts how a try went. Who is in has no wrong tries at this address.
-func (s *slowdown) ended(name, address string, ok bool) {
+// Ended counts how a try went. Who is in has no wrong tries at this address.
+func (s *Slowdown) Ended(name, address string, ok bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	now := s.now()
@@ -170,21 +187,4 @@ func (s *slowdown) ended(name, address string, ok bool) {
 		}
 		s.seen[key] = tries{t.wrong + 1, now}
 	}
-}
-
-// addressed puts where a request comes from into its context.
-func addressed(next http.Handler) http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		host, _, err := net.SplitHostPort(r.RemoteAddr)
-		if err != nil {
-			host = r.RemoteAddr
-		}
-		ctx := context.WithValue(r.Context(), addressKey, host)
-		next.ServeHTTP(w, r.WithContext(context.WithValue(ctx, secureKey, r.TLS != nil || r.Header.Get("X-Forwarded-Proto") == "https")))
-	})
-}
-
-func address(ctx context.Context) string {
-	a, _ := ctx.Value(addressKey).(string)
-	return a
 }
