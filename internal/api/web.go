@@ -3,16 +3,17 @@ package api
 import (
 	"context"
 	"errors"
-	"fmt"
 	"net/http"
 	"net/url"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
 	"domicile/internal/credential"
 	"domicile/internal/definition"
 	"domicile/internal/fault"
+	"domicile/internal/plan"
 	"domicile/internal/records"
 )
 
@@ -33,21 +34,23 @@ const (
 	// ticketLife is how long a browser may take to come in.
 	ticketLife  = time.Minute
 	webChanges  = 20 // that are shown
-	longestName = 24 // of a workspace in an address, in characters
+	longestName = 24 // of a word in an address, in characters
+	// mostWebAddresses is how many a workspace has.
+	mostWebAddresses = 100
 )
 
 var errNoWeb = fault.New("no-web", "domicile serve -web-domain NAME", "this service has no domain for web addresses")
 
 // webPort reads a port as an address has it.
-func webPort(text string) (string, error) {
+func webPort(text string) (definition.Port, error) {
 	p, err := definition.ParsePort(text)
 	if err != nil || p.Number == 0 {
-		return "", fault.New("bad-port", "give it as 8080, or as db:8080 for another service of the workspace", "%q is no port", text)
+		return p, fault.New("bad-port", "give it as 8080, or as db:8080 for another service of the workspace", "%q is no port", text)
 	}
 	if p.Host == "localhost" {
 		p.Host = ""
 	}
-	return p.String(), nil
+	return p, nil
 }
 
 // webAddress finds or makes the address of a port.
@@ -63,26 +66,40 @@ func (s *Server) webAddress(ctx context.Context, name, text string) (records.Wor
 	if err != nil {
 		return w, records.WebAddress{}, err
 	}
-	protocol := "http"
-	if p, err := s.o.Runner.PlanOf(ctx, w); err == nil {
-		if at, err := definition.ParsePort(port); err == nil && p.PortRules.Of(at, "").Protocol == "https" {
-			protocol = "https"
-		}
+	p, err := s.o.Runner.PlanOf(ctx, w)
+	if err != nil {
+		return w, records.WebAddress{}, err
 	}
-	a, err := s.o.Store.AddWebAddress(ctx, records.WebAddress{Workspace: w.ID, Account: w.Account, Port: port, Label: webLabel(w.Name, port), Protocol: protocol})
+	// The way to it leads through the workspace, and from there to anywhere: only what is the
+	// workspace's own gets an address that others may come to.
+	if port.Host != "" && !slices.ContainsFunc(p.Services, func(x plan.Service) bool { return x.Name == port.Host }) {
+		return w, records.WebAddress{}, fault.New("no-service", "domicile services "+w.Name+" lists those that there are", "%s has no service %q", w.Name, port.Host)
+	}
+	rules := p.PortRules.Of(port, "")
+	fresh := records.WebAddress{Workspace: w.ID, Account: w.Account, Port: port.String(), Label: webLabel(w.Name, rules.Label), Protocol: "http"}
+	if rules.Protocol == "https" {
+		fresh.Protocol = "https"
+	}
+	a, err := s.o.Store.AddWebAddress(ctx, fresh, mostWebAddresses)
+	if errors.Is(err, records.ErrNotFound) {
+		err = fault.New("full", "domicile web "+w.Name+" PORT -close", "%s has %d web addresses already", w.Name, mostWebAddresses)
+	}
 	return w, a, err
 }
 
 var notInLabels = regexp.MustCompile(`[^a-z0-9]+`)
 
-// webLabel is a new first part of a host name, that people can tell apart and nobody can guess.
-func webLabel(workspace, port string) string {
-	name := strings.Trim(notInLabels.ReplaceAllString(strings.ToLower(workspace), "-"), "-")
-	if len(name) > longestName {
-		name = strings.Trim(name[:longestName], "-")
+// webLabel is a new first part of a host name, of words by which people tell it from others and an
+// end that nobody has had.
+func webLabel(words ...string) string {
+	var parts []string
+	for _, word := range words {
+		word = strings.Trim(notInLabels.ReplaceAllString(strings.ToLower(word), "-"), "-")
+		if word = strings.Trim(word[:min(len(word), longestName)], "-"); word != "" {
+			parts = append(parts, word)
+		}
 	}
-	port = strings.Trim(notInLabels.ReplaceAllString(strings.ToLower(port), "-"), "-")
-	return fmt.Sprintf("%s-%s-%s", name, port[max(0, len(port)-longestName):], strings.ToLower(credential.NewName()))
+	return strings.Join(append(parts, credential.NewName()), "-")
 }
 
 // ListWebAddresses lists the web addresses of a workspace.
@@ -170,7 +187,7 @@ func (s *Server) CloseWebAddress(ctx context.Context, q CloseWebAddressRequestOb
 	if err != nil {
 		return nil, err
 	}
-	a, err := s.o.Store.WebAddress(ctx, w.ID, port)
+	a, err := s.o.Store.WebAddress(ctx, w.ID, port.String())
 	if errors.Is(err, records.ErrNotFound) {
 		err = fault.New("no-web-address", "domicile web "+w.Name+" lists those that there are", "port %s of %s has no web address", port, w.Name)
 	}

@@ -31,10 +31,12 @@ type WebAddress struct {
 
 const webColumns = "id, workspace, account, port, label, protocol, sharing, turn, link, until, password, local, created"
 
-// AddWebAddress makes an address of a port, or finds the one that there is.
-func (q Queries) AddWebAddress(ctx context.Context, a WebAddress) (WebAddress, error) {
-	return one[WebAddress](ctx, q.db, `INSERT INTO web_addresses (workspace, account, port, label, protocol) VALUES ($1, $2, $3, $4, $5)
-		ON CONFLICT (workspace, port) DO UPDATE SET protocol = $5 RETURNING `+webColumns, a.Workspace, a.Account, a.Port, a.Label, a.Protocol)
+// AddWebAddress makes an address of a port, or finds the one that there is. Where the workspace has
+// as many as it may have it is ErrNotFound.
+func (q Queries) AddWebAddress(ctx context.Context, a WebAddress, most int) (WebAddress, error) {
+	return one[WebAddress](ctx, q.db, `INSERT INTO web_addresses (workspace, account, port, label, protocol)
+		SELECT $1, $2, $3, $4, $5 WHERE (SELECT count(*) FROM web_addresses WHERE workspace = $1 AND port <> $3) < $6
+		ON CONFLICT (workspace, port) DO UPDATE SET protocol = $5 RETURNING `+webColumns, a.Workspace, a.Account, a.Port, a.Label, a.Protocol, most)
 }
 
 // WebAddresses lists those of a workspace.
@@ -52,10 +54,11 @@ func (q Queries) WebAddressByLabel(ctx context.Context, label string) (WebAddres
 	return one[WebAddress](ctx, q.db, "SELECT "+webColumns+" FROM web_addresses WHERE label = $1", label)
 }
 
-// ShareWebAddress changes who may use an address, and notes who changed it. Whoever came in before
-// is out.
+// ShareWebAddress changes who may use an address, and notes who changed it; the last 200 changes
+// stay. Whoever came in before is out.
 func (q Queries) ShareWebAddress(ctx context.Context, a WebAddress, by int64, what string) error {
-	return q.change(ctx, ErrNotFound, `WITH noted AS (INSERT INTO web_changes (address, account, what) SELECT $1, $2, $3 WHERE EXISTS (SELECT 1 FROM web_addresses WHERE id = $1))
+	return q.change(ctx, ErrNotFound, `WITH old AS (DELETE FROM web_changes WHERE address = $1 AND id NOT IN (SELECT id FROM web_changes WHERE address = $1 ORDER BY id DESC LIMIT 199)),
+		noted AS (INSERT INTO web_changes (address, account, what) SELECT $1, $2, $3 WHERE EXISTS (SELECT 1 FROM web_addresses WHERE id = $1))
 		UPDATE web_addresses SET sharing = $4, link = $5, until = $6, password = $7, local = $8, turn = turn + 1 WHERE id = $1`, a.ID, by, what, a.Sharing, a.Link, a.Until, a.Password, a.Local)
 }
 

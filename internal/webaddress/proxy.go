@@ -3,6 +3,8 @@ package webaddress
 import (
 	"context"
 	"crypto/tls"
+	"errors"
+	"io"
 	"net"
 	"net/http"
 	"net/http/httputil"
@@ -42,7 +44,6 @@ func (s *Server) proxy(p place) http.Handler {
 			return nil
 		},
 		ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) { s.unanswered(w, r, p, err) },
-		ErrorLog:     nil,
 	}
 	return proxy
 }
@@ -108,12 +109,24 @@ func (c *carrier) close() {
 	c.second.CloseIdleConnections()
 }
 
+// whyNot says in words what went wrong with an answer.
+func whyNot(err error) string {
+	var syntax tls.RecordHeaderError
+	switch {
+	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, net.ErrClosed):
+		return "It ended the connection before it had answered."
+	case errors.As(err, &syntax):
+		return "It does not speak https, as the definition says that it does."
+	}
+	return "It does not speak as a web server does: " + err.Error() + "."
+}
+
 // unanswered says why the program did not answer.
 func (s *Server) unanswered(w http.ResponseWriter, r *http.Request, p place, err error) {
 	if r.Context().Err() != nil {
 		return // who asked is gone, or may not be in any more
 	}
-	n := notice{status: http.StatusBadGateway, title: "The program broke off", text: err.Error(), console: s.o.Console + "/workspaces/" + p.workspace.Name}
+	n := notice{status: http.StatusBadGateway, title: "The program did not answer", text: whyNot(err), console: s.o.Console + "/workspaces/" + p.workspace.Name}
 	switch fault.Code(err) {
 	case "nobody-listens":
 		n = notice{status: http.StatusServiceUnavailable, title: "Nothing listens at port " + p.address.Port + " of " + p.workspace.Name + " yet", text: "This page goes on by itself when something does.", command: "domicile ports " + p.workspace.Name, console: n.console, again: true}

@@ -3,9 +3,12 @@ package webaddress
 import (
 	"context"
 	"errors"
+	"fmt"
 	"log/slog"
+	"maps"
 	"net"
 	"net/http"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -57,7 +60,7 @@ type Server struct {
 
 	mu         sync.Mutex
 	transports *expirable.LRU[transportKey, *carrier]
-	live       map[*visit]bool // requests that are being answered
+	live       map[string]map[*visit]bool // requests that are being answered, by label
 }
 
 // place is what a host name means.
@@ -77,7 +80,7 @@ const (
 
 // New makes a server that ends with ctx.
 func New(ctx context.Context, o Options) *Server {
-	s := &Server{o: o, found: expirable.NewLRU[string, place](mostKnown, nil, knownFor), shut: expirable.NewLRU[int64, bool](mostKnown, nil, knownFor), lines: lines{reacher: o.Reacher, open: map[int64]*line{}}, live: map[*visit]bool{}}
+	s := &Server{o: o, found: expirable.NewLRU[string, place](mostKnown, nil, knownFor), shut: expirable.NewLRU[int64, bool](mostKnown, nil, knownFor), lines: lines{reacher: o.Reacher, open: map[int64]*line{}}, live: map[string]map[*visit]bool{}}
 	go s.check(ctx)
 	context.AfterFunc(ctx, s.lines.closeAll)
 	return s
@@ -106,10 +109,8 @@ func (s *Server) Forget(label string) {
 	s.found.Remove(label)
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	for v := range s.live {
-		if v.label == label {
-			v.end()
-		}
+	for v := range s.live[label] {
+		v.end()
 	}
 }
 
@@ -163,15 +164,38 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	ctx, cancel := context.WithCancel(r.Context())
 	defer cancel()
 	v.label, v.end = label, cancel
-	s.mu.Lock()
-	s.live[&v] = true
-	s.mu.Unlock()
-	defer func() {
-		s.mu.Lock()
-		delete(s.live, &v)
-		s.mu.Unlock()
-	}()
+	leave, ok := s.come(&v)
+	if !ok {
+		say(w, r, notice{status: http.StatusServiceUnavailable, title: "Too much at once", text: fmt.Sprintf("%d requests go on at this address already.", mostLive), again: true})
+		return
+	}
+	defer leave()
 	s.proxy(p).ServeHTTP(w, r.WithContext(ctx))
+}
+
+// mostLive is how many requests go on at one address: whoever has a link can send any number.
+const mostLive = 500
+
+// come counts a request that goes on, until leave is called.
+func (s *Server) come(v *visit) (leave func(), ok bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	here := s.live[v.label]
+	if len(here) >= mostLive {
+		return nil, false
+	}
+	if here == nil {
+		here = map[*visit]bool{}
+		s.live[v.label] = here
+	}
+	here[v] = true
+	return func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if delete(here, v); len(here) == 0 {
+			delete(s.live, v.label)
+		}
+	}, true
 }
 
 // check ends, again and again, what goes on of those who may not be in any more: such as the
@@ -186,9 +210,9 @@ func (s *Server) check(ctx context.Context) {
 		case <-tick.C:
 		}
 		s.mu.Lock()
-		live := make([]*visit, 0, len(s.live))
-		for v := range s.live {
-			live = append(live, v)
+		var live []*visit
+		for _, here := range s.live {
+			live = slices.AppendSeq(live, maps.Keys(here))
 		}
 		s.mu.Unlock()
 		for _, v := range live {

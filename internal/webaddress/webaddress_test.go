@@ -345,59 +345,23 @@ func TestPagesOfOthersCannotCall(t *testing.T) {
 	}
 }
 
-func TestWhereNothingListens(t *testing.T) {
-	q := newQuay(t, tells)
-	program := q.program
-	q.program = "127.0.0.1:1"
-	c := q.browser()
-	q.comes(c, "board", skipper)
-	a, body := q.get(c, q.url("board", "/"), nil)
-	assert.Equal(t, http.StatusServiceUnavailable, a.StatusCode)
-	assert.Contains(t, body, "Nothing listens at port 8080 of deck1 yet")
-	assert.Contains(t, body, `http-equiv="refresh"`)
-	q.program = program
-	a, _ = q.get(c, q.url("board", "/"), nil)
-	assert.Equal(t, http.StatusOK, a.StatusCode, "something does now")
-	q.mu.Lock()
-	q.states[1] = records.Stopped
-	q.mu.Unlock()
-	q.server.Forget("board")
-	a, body = q.get(c, q.url("board", "/"), nil)
-	assert.Equal(t, http.StatusServiceUnavailable, a.StatusCode)
-	assert.Contains(t, body, "domicile start deck1")
-}
-
-// A program that insists on localhost is called so, and does not notice; its redirects stay at the
-// address.
-func TestAProgramThatInsistsOnLocalhost(t *testing.T) {
-	q := newQuay(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if r.Host != "localhost:8080" || r.Header.Get("Origin") != "" && r.Header.Get("Origin") != "http://localhost:8080" {
-			http.Error(w, "Invalid Host header", http.StatusForbidden)
-			return
-		}
-		http.Redirect(w, r, "http://localhost:8080/tides?day=1", http.StatusFound)
-	}))
-	c := q.browser()
-	q.comes(c, "board", skipper)
-	a, _ := q.get(c, q.url("board", "/"), nil)
-	assert.Equal(t, http.StatusForbidden, a.StatusCode)
-	q.change("board", func(a *records.WebAddress) { a.Local = true })
-	q.comes(c, "board", skipper)
-	a, _ = q.get(c, q.url("board", "/"), http.Header{"Origin": {q.url("board", "")}})
-	assert.Equal(t, http.StatusFound, a.StatusCode)
-	assert.Equal(t, "/tides?day=1", a.Header.Get("Location"))
-}
-
-func TestAProgramWithACertificateOfItsOwn(t *testing.T) {
-	app := httptest.NewTLSServer(tells)
-	t.Cleanup(app.Close)
-	q := newQuay(t, nil)
-	q.program = app.Listener.Addr().String()
-	q.change("board", func(a *records.WebAddress) { a.Protocol = "https" })
-	c := q.browser()
-	q.comes(c, "board", skipper)
-	a, body := q.get(c, q.url("board", "/"), nil)
-	assert.Equal(t, http.StatusOK, a.StatusCode, body)
+// Whoever has a link can send any number of requests, and takes nothing from other addresses.
+func TestTooManyAtOnce(t *testing.T) {
+	s := &Server{live: map[string]map[*visit]bool{}}
+	var leave []func()
+	for range mostLive {
+		l, ok := s.come(&visit{label: "board"})
+		require.True(t, ok)
+		leave = append(leave, l)
+	}
+	_, ok := s.come(&visit{label: "board"})
+	assert.False(t, ok)
+	other, ok := s.come(&visit{label: "other"})
+	assert.True(t, ok)
+	for _, l := range append(leave, other) {
+		l()
+	}
+	assert.Empty(t, s.live)
 }
 
 func TestNamesOfAddresses(t *testing.T) {

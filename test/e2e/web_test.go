@@ -125,7 +125,7 @@ func TestWebAddresses(t *testing.T) {
 			return text
 		}
 		q.does(chromedp.Navigate(skipper.address(t, "webother", "9000").Url + "asked"))
-		q.shows("cookie=None host=webother-9000-")
+		q.shows("cookie=None host=webother-")
 		assert.Empty(t, run("document.cookie.replace(/wide=1/, '')"), "of Domicile's nothing is seen")
 		assert.Empty(t, run("(document.cookie = 'domicile_session=x; domain=localhost; path=/', document.cookie.includes('domicile_session') ? 'set' : '')"))
 		for _, address := range []string{world.Service.URL + "/api/v1/account", skipper.address(t, "webboard", "9000").Url} {
@@ -240,7 +240,7 @@ func TestWebAddresses(t *testing.T) {
 		assert.Equal(t, "No port of webboard has a web address. To give it one: domicile web webboard PORT\n", skipper.domicile(t, "web", "webboard").out)
 	})
 	t.Run("bad input", func(t *testing.T) {
-		for line, says := range map[string]string{"webboard 0": "no port", "webboard x": "no port", "nosuch 80": "nosuch", "webboard 80 -for everybody": "", "webboard 80 -for team -hours 3": "are for links", "webboard 81 -close": "has no web address"} {
+		for line, says := range map[string]string{"webboard 0": "no port", "webboard x": "no port", "nosuch 80": "nosuch", "webboard 80 -for everybody": "", "webboard 80 -for team -hours 3": "are for links", "webboard 81 -close": "has no web address", "webboard elsewhere.test:80": "has no service"} {
 			a := skipper.domicile(t, append([]string{"web"}, strings.Fields(line)...)...)
 			assert.NotEqual(t, 0, a.status, line)
 			assert.Contains(t, a.err, says, line)
