@@ -35,7 +35,7 @@ var forwardCommand = command{
 			name, target := args[0], net.JoinHostPort(port.Host, strconv.Itoa(port.Number))
 			line := &sshline.Line{Open: func(ctx context.Context) (*ssh.Client, error) { return c.SSH(ctx, name) }}
 			defer line.Close()
-			if err := line.Ready(ctx); err != nil { // a slip in the name is told now, not at first use
+			if _, _, err := line.Conn(ctx); err != nil { // a slip in the name is told now, not at first use
 				return err
 			}
 			listener, err := listenNear(local)

@@ -176,8 +176,8 @@ func (s *Service) Screen(ctx context.Context, workspace string) (net.Conn, error
 	return wsconn.New(socket), nil
 }
 
-// Stream opens a stream to SSH in a workspace, whose person is known by the token.
-func (s *Service) Stream(ctx context.Context, workspace string) (net.Conn, error) {
+// stream opens a stream to SSH in a workspace, whose person is known by the token.
+func (s *Service) stream(ctx context.Context, workspace string) (net.Conn, error) {
 	socket, err := s.socket(ctx, workspace, "ssh")
 	if err != nil {
 		return nil, err
@@ -202,8 +202,14 @@ func (s *Service) LongStream(ctx context.Context, workspace string) (io.ReadWrit
 	}, func(err error) bool { return !fault.IsTransient(err) })
 }
 
+// sshLimit is how long an SSH connection may take to stand: what is between may have died meanwhile,
+// and says nothing.
+const sshLimit = 30 * time.Second
+
 // SSH opens an SSH connection to a workspace through the service's HTTP address.
 func (s *Service) SSH(ctx context.Context, workspace string) (*ssh.Client, error) {
+	ctx, cancel := context.WithTimeout(ctx, sshLimit)
+	defer cancel()
 	version, err := Answer[Version](s.GetVersion(ctx))
 	if err != nil {
 		return nil, err
@@ -212,10 +218,11 @@ func (s *Service) SSH(ctx context.Context, workspace string) (*ssh.Client, error
 	if err != nil {
 		return nil, fmt.Errorf("read the service's host key: %w", err)
 	}
-	stream, err := s.Stream(ctx, workspace)
+	stream, err := s.stream(ctx, workspace)
 	if err != nil {
 		return nil, err
 	}
+	defer context.AfterFunc(ctx, func() { stream.Close() })()
 	config := &ssh.ClientConfig{User: workspace, HostKeyCallback: ssh.FixedHostKey(hostKey)}
 	config.Ciphers = []string{ssh.CipherAES128GCM}
 	conn, channels, requests, err := ssh.NewClientConn(stream, s.URL, config)

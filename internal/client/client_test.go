@@ -5,8 +5,11 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"strings"
 	"testing"
+	"time"
 
+	"github.com/gorilla/websocket"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -76,4 +79,26 @@ func TestEvents(t *testing.T) {
 	err := c.Events(t.Context(), false, func(e Event) { seen = append(seen, e) })
 	assert.True(t, fault.IsTransient(err), "the stream's end is not the end: %v", err)
 	assert.Equal(t, []Event{{Type: "look"}, {Type: "step", Workspace: "deck", Run: 7, State: "done"}}, seen)
+}
+
+// A service that is there and says nothing keeps nobody waiting for ever.
+func TestASilentService(t *testing.T) {
+	release := make(chan struct{})
+	defer close(release)
+	c := serve(t, func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasSuffix(r.URL.Path, "/version") {
+			_, _ = io.WriteString(w, `{"version":"1","ssh":"127.0.0.1:1","hostKey":"ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIO5q6Wd3VhTmSZ1tzqk3mXr9q3d1oYqDfZ5y0zZk1u2b"}`)
+			return
+		}
+		upgrader := websocket.Upgrader{}
+		socket, err := upgrader.Upgrade(w, r, nil)
+		if err == nil {
+			<-release
+			socket.Close()
+		}
+	})
+	ctx, cancel := context.WithTimeout(t.Context(), 100*time.Millisecond)
+	defer cancel()
+	_, err := c.SSH(ctx, "deck")
+	assert.ErrorContains(t, err, "open SSH to deck")
 }

@@ -20,55 +20,84 @@ import (
 // machine that slept has connections that nobody else knows of any more.
 const dialLimit = 10 * time.Second
 
-// Line keeps one SSH connection to a workspace, opened when it is first needed, and makes it anew
-// when it broke.
+// Line keeps one SSH connection, opened when it is first needed, and makes it anew when it broke.
 type Line struct {
 	// Open opens the connection.
 	Open func(context.Context) (*ssh.Client, error)
 
-	mu   sync.Mutex
-	open *ssh.Client
+	mu      sync.Mutex
+	open    *ssh.Client
+	opening chan struct{} // closed when who opens it now is done; nil: nobody does
+	turn    int           // counts how often it was closed
 }
 
-// Ready opens the connection where there is none.
-func (l *Line) Ready(ctx context.Context) error {
-	_, _, err := l.conn(ctx)
-	return err
+// Conn gives the connection, and opens it where there is none; fresh tells that. Those who ask while
+// one is opened wait for that.
+func (l *Line) Conn(ctx context.Context) (c *ssh.Client, fresh bool, err error) {
+	for {
+		l.mu.Lock()
+		if l.open != nil {
+			defer l.mu.Unlock()
+			return l.open, false, nil
+		}
+		if l.opening == nil {
+			l.opening = make(chan struct{})
+			turn := l.turn
+			l.mu.Unlock()
+			c, err := l.make(ctx, turn)
+			return c, true, err
+		}
+		others := l.opening
+		l.mu.Unlock()
+		select {
+		case <-others:
+		case <-ctx.Done():
+			return nil, false, ctx.Err()
+		}
+	}
 }
 
-// conn gives the connection; fresh tells that it was opened just now.
-func (l *Line) conn(ctx context.Context) (c *ssh.Client, fresh bool, err error) {
+// errClosed is that the line was closed while a connection was opened.
+var errClosed = errors.New("the connection was closed while it was opened")
+
+func (l *Line) make(ctx context.Context, turn int) (*ssh.Client, error) {
+	c, err := l.Open(ctx)
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if l.open != nil {
-		return l.open, false, nil
+	close(l.opening)
+	l.opening = nil
+	if err != nil {
+		return nil, err
 	}
-	if c, err = l.Open(ctx); err != nil {
-		return nil, false, err
+	if l.turn != turn {
+		c.Close()
+		return nil, errClosed
 	}
 	l.open = c
 	go func() {
-		_ = c.Wait()
-		l.forget(c)
+		_ = c.Wait() // whatever ended it
+		l.Drop(c)
 	}()
-	return c, true, nil
+	return c, nil
 }
 
-func (l *Line) forget(c *ssh.Client) {
+// Drop ends a connection that does not answer any more, so that the next request makes another.
+func (l *Line) Drop(c *ssh.Client) {
+	c.Close()
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.open == c {
 		l.open = nil
 	}
-	c.Close()
 }
 
 // Close ends the connection, and all that goes through it.
 func (l *Line) Close() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	l.turn++
 	if l.open != nil {
-		l.open.Close()
+		go l.open.Close() // it says farewell, which may take its time
 		l.open = nil
 	}
 }
@@ -76,7 +105,7 @@ func (l *Line) Close() {
 // Dial connects to host:port as seen from inside.
 func (l *Line) Dial(ctx context.Context, target string) (net.Conn, error) {
 	for {
-		c, fresh, err := l.conn(ctx)
+		c, fresh, err := l.Conn(ctx)
 		if err != nil {
 			return nil, err
 		}
@@ -92,7 +121,7 @@ func (l *Line) Dial(ctx context.Context, target string) (net.Conn, error) {
 		case ctx.Err() != nil:
 			return nil, ctx.Err()
 		}
-		l.forget(c)
+		l.Drop(c)
 		if fresh {
 			return nil, fmt.Errorf("reach %s: %w", target, err)
 		}

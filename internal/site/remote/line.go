@@ -11,13 +11,13 @@ import (
 	"net"
 	"slices"
 	"strings"
-	"sync"
 	"sync/atomic"
 	"time"
 
 	"golang.org/x/crypto/ssh"
 
 	"domicile/internal/fault"
+	"domicile/internal/sshline"
 )
 
 const (
@@ -37,17 +37,17 @@ type Line struct {
 	// reached tells that the engine has answered once.
 	reached atomic.Bool
 
-	mu       sync.Mutex
-	client   *ssh.Client
-	dialling chan struct{} // closed when who dials now is done; nil: nobody does
-	over     bool          // it was closed, and dials no more
+	line sshline.Line
+	over atomic.Bool // it was closed, and dials no more
 }
 
 // NewLine makes a line to a host, by way of others where there are some, the nearest first.
 // Nothing is dialled yet. Each host is known by its pinned key; without one nothing is dialled
 // at all.
 func NewLine(to Address, key ssh.Signer, pinned string, through ...Hop) *Line {
-	return &Line{to: to, route: append(slices.Clone(through), Hop{to, pinned}), key: key}
+	l := &Line{to: to, route: append(slices.Clone(through), Hop{to, pinned}), key: key}
+	l.line.Open = l.enter
+	return l
 }
 
 // Install is the line that the host's user needs in ~/.ssh/authorized_keys: nothing but
@@ -74,7 +74,7 @@ func (l *Line) Dial(ctx context.Context) (net.Conn, error) {
 		closed.Transient = l.reached.Load() // an engine that is being started again is refused in the same words
 		return nil, closed
 	}
-	l.drop(client)
+	l.line.Drop(client)
 	return nil, away(l.to, err)
 }
 
@@ -93,7 +93,7 @@ func (l *Line) Run(ctx context.Context, command string) (string, error) {
 		return "", fmt.Errorf("run a command on %s: %w", l.to.Host, err)
 	}
 	if err != nil {
-		l.drop(client)
+		l.line.Drop(client)
 		return "", away(l.to, err)
 	}
 	defer session.Close()
@@ -115,59 +115,30 @@ func (l *Line) Run(ctx context.Context, command string) (string, error) {
 
 // Close ends the connection. Who still asks for it gets none.
 func (l *Line) Close() {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	l.over = true
-	if l.client != nil {
-		l.client.Close()
-		l.client = nil
-	}
+	l.over.Store(true)
+	l.line.Close()
 }
 
-// connected gives the connection, and makes it where there is none. Those who ask while one is
-// made wait for that.
+// connected gives the connection, and makes it where there is none.
 func (l *Line) connected(ctx context.Context) (*ssh.Client, error) {
-	for {
-		l.mu.Lock()
-		if l.over {
-			l.mu.Unlock()
-			return nil, fault.Transient(nil, "host-away", "", "the site of the host %s was changed or removed meanwhile", l.to.Host)
-		}
-		if l.client != nil {
-			defer l.mu.Unlock()
-			return l.client, nil
-		}
-		if l.dialling == nil {
-			l.dialling = make(chan struct{})
-			l.mu.Unlock()
-			return l.connect(ctx)
-		}
-		others := l.dialling
-		l.mu.Unlock()
-		select {
-		case <-others:
-		case <-ctx.Done():
-			return nil, ctx.Err()
-		}
-	}
-}
-
-func (l *Line) connect(ctx context.Context) (*ssh.Client, error) {
-	client, err := enter(ctx, l.key, l.route)
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	close(l.dialling)
-	l.dialling = nil
-	if err != nil {
-		return nil, err
-	}
-	if l.over {
-		client.Close()
+	client, _, err := l.line.Conn(ctx)
+	if l.over.Load() {
+		l.line.Close() // it may have been made since
 		return nil, fault.Transient(nil, "host-away", "", "the site of the host %s was changed or removed meanwhile", l.to.Host)
 	}
-	l.client = client
-	go l.watch(client)
-	return client, nil
+	return client, err
+}
+
+// enter makes the connection.
+func (l *Line) enter(ctx context.Context) (*ssh.Client, error) {
+	if l.over.Load() {
+		return nil, errors.New("it is closed")
+	}
+	client, err := enter(ctx, l.key, l.route)
+	if err == nil {
+		go l.watch(client)
+	}
+	return client, err
 }
 
 // watch drops a connection that does not answer any more, so that the next request makes
@@ -181,21 +152,12 @@ func (l *Line) watch(client *ssh.Client) {
 	for {
 		select {
 		case <-ended:
-			l.drop(client)
+			l.line.Drop(client)
 			return
 		case <-time.After(aliveEvery):
 		}
 		late := time.AfterFunc(aliveLimit, func() { client.Close() })
 		_, _, _ = client.SendRequest("keepalive@openssh.com", true, nil) // refused is an answer as well
 		late.Stop()
-	}
-}
-
-func (l *Line) drop(client *ssh.Client) {
-	client.Close()
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if l.client == client {
-		l.client = nil
 	}
 }
