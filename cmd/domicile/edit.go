@@ -91,7 +91,7 @@ func edit(ctx context.Context, t *terminal, c *client.Service, workspace, where,
 			if err != nil {
 				return err
 			}
-			return browse(ctx, link)
+			return openLink(ctx, link)
 		}
 	}
 	return fault.New("no-editor", "domicile editors lists them", "there is no editor %q", with)

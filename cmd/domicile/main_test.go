@@ -171,3 +171,16 @@ func TestLeftoversAreGroupedByReason(t *testing.T) {
 	assert.Contains(t, out.String(), "  and 2 more; -json names all\nthis-host: 1 volume: its workspace was removed\n  v\n")
 	assert.Contains(t, out.String(), "frees 7 MB at least")
 }
+
+// What the service says is opened as a web page and as nothing else.
+func TestWhatIsOpenedInABrowser(t *testing.T) {
+	folder := t.TempDir()
+	opened := filepath.Join(folder, "opened")
+	require.NoError(t, os.WriteFile(opened+".sh", []byte("#!/bin/sh\necho \"$1\" >> "+opened+"\n"), 0o755))
+	t.Setenv("BROWSER", opened+".sh")
+	for _, bad := range []string{"", "-flag", "file:///etc/passwd", "javascript:alert(1)", "x-program://quay", "http:///", "//quay"} {
+		assert.Error(t, browse(t.Context(), bad), bad)
+	}
+	require.NoError(t, browse(t.Context(), "https://quay.skerry.test/"))
+	require.Eventually(t, func() bool { b, _ := os.ReadFile(opened); return string(b) == "https://quay.skerry.test/\n" }, 10*time.Second, 5*time.Millisecond)
+}

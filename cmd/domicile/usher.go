@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -128,6 +129,10 @@ func (h *hall) keep(ctx context.Context, t *terminal, c *client.Service, quiet b
 	return u.Serve(ctx)
 }
 
+// longestSocket is how long the path of a socket may be, in bytes (unix(7)); other systems take a few
+// less.
+const longestSocket = 103
+
 // listen opens the usher's socket, which one alone can have.
 func (h *hall) listen(ctx context.Context) (net.Listener, error) {
 	if s, err := h.status(ctx); err == nil {
@@ -135,6 +140,9 @@ func (h *hall) listen(ctx context.Context) (net.Listener, error) {
 	}
 	if err := os.Remove(h.socket()); err != nil && !errors.Is(err, os.ErrNotExist) {
 		return nil, fmt.Errorf("remove the socket of an earlier usher: %w", err)
+	}
+	if len(h.socket()) > longestSocket {
+		return nil, fault.New("bad-path", "name a file with a shorter path in DOMICILE_LOGIN_FILE", "the path %s is too long for a socket", h.socket())
 	}
 	listener, err := (&net.ListenConfig{}).Listen(ctx, "unix", h.socket())
 	if err != nil {
@@ -222,8 +230,18 @@ func (a asked) Events(ctx context.Context, f func(client.Event)) error {
 	return a.Service.Events(ctx, true, f)
 }
 
-// browse opens an address in the person's browser: by what BROWSER names, or the desktop's own way.
+// browse opens a web address in the person's browser. What the service says it is, is not taken for
+// anything else than that.
 func browse(ctx context.Context, address string) error {
+	if u, err := url.Parse(address); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
+		return fault.New("bad-address", "ask who runs the service", "%q is no web address", address)
+	}
+	return openLink(ctx, address)
+}
+
+// openLink opens a link with the program of its scheme: by what BROWSER names, or the desktop's own
+// way.
+func openLink(ctx context.Context, address string) error {
 	program := os.Getenv("BROWSER")
 	if program == "" {
 		program = "xdg-open"

@@ -26,9 +26,10 @@ type Taken struct {
 const step = 1000
 
 // assign gives each wanted port a number here. held are the numbers of those that have one, by their
-// keys; before are those of earlier times, to which they come back; take tries to have a number, and
-// tells whether it has it now. What has a number keeps it; of what comes new, the first in the
-// order of its names is served first. refused are those that get none.
+// keys; before are the other numbers that some had in earlier times, to which they come back where
+// their own is not free; take tries to have a number, and tells whether it has it now. What has a
+// number keeps it; of what comes new, the first in the order of its names is served first. refused
+// are those that get none.
 func assign(wants []Want, held, before map[string]int, take func(w Want, port int) bool) (got map[string]int, refused map[string]Taken) {
 	got, refused = map[string]int{}, map[string]Taken{}
 	by := map[int]string{}
@@ -40,12 +41,12 @@ func assign(wants []Want, held, before map[string]int, take func(w Want, port in
 		}
 		fresh = append(fresh, w)
 	}
-	// Those that will have no other number come first, then those that had their own before.
+	// Those that will have no other number come first, last those that had another one before.
 	rank := func(w Want) int {
 		switch {
 		case w.Exact:
 			return 0
-		case before[w.key()] == w.Port:
+		case before[w.key()] == 0:
 			return 1
 		}
 		return 2
@@ -75,7 +76,7 @@ func choices(w Want, before int) []int {
 		return []int{w.Port}
 	}
 	list := []int{w.Port}
-	if before > 0 && before != w.Port {
+	if before > 0 {
 		list = append(list, before)
 	}
 	for port := w.Port + step; port <= 65535 && len(list) < 66; port += step {

@@ -7,6 +7,8 @@ import (
 	"strconv"
 	"time"
 
+	"golang.org/x/time/rate"
+
 	"domicile/internal/client"
 )
 
@@ -14,6 +16,9 @@ import (
 func (u *Usher) open(ctx context.Context) {
 	u.mu.Lock()
 	defer u.mu.Unlock()
+	if ctx.Err() != nil {
+		return // all is being closed
+	}
 	wants, said := u.wants()
 	wanted := map[string]bool{}
 	for _, w := range wants {
@@ -43,18 +48,18 @@ func (u *Usher) open(ctx context.Context) {
 				d.close()
 			}
 			u.doors[key] = u.serve(ctx, w, got[key], listeners)
-			u.memory.note(key, got[key])
+			u.memory.note(w, got[key])
 			u.announce(ctx, w, got[key], said[key])
 		}
 		if taken, is := refused[key]; is {
 			if _, known := u.refused[key]; !known {
-				u.say(key, notHere(w, taken))
+				u.say(w.Workspace, key, notHere(w, taken))
 			}
 		}
 	}
 	u.refused = refused
 	if err := u.memory.keep(); err != nil {
-		u.say("memory", "which port was where cannot be kept: "+err.Error())
+		u.say("", "memory", "which port was where cannot be kept: "+err.Error())
 	}
 }
 
@@ -89,7 +94,7 @@ func (u *Usher) serve(ctx context.Context, w Want, port int, listeners []net.Lis
 					if err := line.Join(ctx, near, w.Target); err != nil && ctx.Err() == nil {
 						u.mu.Lock()
 						defer u.mu.Unlock()
-						u.say("join "+w.key(), fmt.Sprintf("%s: %v", w.Workspace, err))
+						u.say(w.Workspace, "join "+w.key(), fmt.Sprintf("%s: %v", w.Workspace, err))
 					}
 				}()
 			}
@@ -105,15 +110,31 @@ func (u *Usher) serve(ctx context.Context, w Want, port int, listeners []net.Lis
 // sayEvery is how often something is said of one port: one that comes and goes is no news.
 const sayEvery = 10 * time.Second
 
-// say tells the person something about a port. The caller holds the lock.
-func (u *Usher) say(about, text string) {
-	if now := time.Now(); now.Sub(u.said[about]) >= sayEvery {
-		if len(u.said) > 10_000 {
-			clear(u.said)
-		}
-		u.said[about] = now
-		u.o.Say(text)
+// pace bounds what a workspace makes the usher say and open: whoever is inside can listen at one port
+// after the other.
+type pace struct{ words, browsers *rate.Limiter }
+
+// paceOf is that of a workspace. The caller holds the lock.
+func (u *Usher) paceOf(workspace string) *pace {
+	p := u.talk[workspace]
+	if p == nil {
+		p = &pace{words: rate.NewLimiter(rate.Every(5*time.Second), 30), browsers: rate.NewLimiter(rate.Every(time.Minute), 5)}
+		u.talk[workspace] = p
 	}
+	return p
+}
+
+// say tells the person something about a port of a workspace. The caller holds the lock.
+func (u *Usher) say(workspace, about, text string) {
+	now := time.Now()
+	if now.Sub(u.said[about]) < sayEvery || !u.paceOf(workspace).words.Allow() {
+		return
+	}
+	if len(u.said) > 10_000 {
+		clear(u.said)
+	}
+	u.said[about] = now
+	u.o.Say(text)
 }
 
 func notHere(w Want, t Taken) string {
@@ -142,18 +163,18 @@ func (u *Usher) announce(ctx context.Context, w Want, port int, p client.Port) {
 	if p.Label != nil && *p.Label != "" {
 		name = fmt.Sprintf("%s (port %s)", *p.Label, p.Port)
 	}
-	u.say(w.key(), fmt.Sprintf("%s: %s is at %s", w.Workspace, name, address))
+	u.say(w.Workspace, w.key(), fmt.Sprintf("%s: %s is at %s", w.Workspace, name, address))
 	switch what {
 	case client.OpenBrowser, client.OpenBrowserOnce, client.OpenPreview:
 	default:
 		return
 	}
-	if u.o.Browse == nil || p.Listener == nil || what == client.OpenBrowserOnce && u.memory.Opened[w.key()] || time.Since(u.said["browse "+w.key()]) < browseEvery {
+	if u.o.Browse == nil || p.Listener == nil || what == client.OpenBrowserOnce && u.memory.Opened[w.key()] || time.Since(u.said["browse "+w.key()]) < browseEvery || !u.paceOf(w.Workspace).browsers.Allow() {
 		return
 	}
 	u.said["browse "+w.key()] = time.Now()
-	u.memory.Opened[w.key()], u.memory.changed = true, true
-	if p.Protocol == nil {
+	u.memory.opened(w)
+	if protocolOf(p) == "" {
 		address = "http://" + address
 	}
 	go func() {
@@ -169,8 +190,17 @@ const browseEvery = time.Minute
 // addressOf is where a port is at this machine.
 func addressOf(p client.Port, port int) string {
 	at := net.JoinHostPort("localhost", strconv.Itoa(port))
-	if p.Protocol != nil {
-		return *p.Protocol + "://" + at
+	if protocol := protocolOf(p); protocol != "" {
+		return protocol + "://" + at
 	}
 	return at
+}
+
+// protocolOf is what a browser is told to speak; empty: it is not known. A definition's word is not
+// taken for a scheme of another program's.
+func protocolOf(p client.Port) string {
+	if p.Protocol != nil && (*p.Protocol == "http" || *p.Protocol == "https") {
+		return *p.Protocol
+	}
+	return ""
 }

@@ -14,7 +14,7 @@ import (
 type memory struct {
 	path    string
 	changed bool
-	// Ports are the numbers that ports had here, by what tells them apart.
+	// Ports are the numbers that ports had here where that was not their own, by what tells them apart.
 	Ports map[string]int `json:"ports"`
 	// Opened tells for which a browser was opened already.
 	Opened map[string]bool `json:"opened"`
@@ -36,21 +36,43 @@ func remember(path string) (memory, error) {
 	return m, nil
 }
 
-// mostRemembered bounds how many ports are remembered.
+// mostRemembered bounds how much is remembered of each kind: then it is begun anew.
 const mostRemembered = 5000
 
-func (m *memory) note(key string, port int) {
-	if m.Ports[key] == port || len(m.Ports) >= mostRemembered {
+// note notes which number a port has.
+func (m *memory) note(w Want, port int) {
+	before := m.Ports[w.key()]
+	switch {
+	case port == w.Port && before != 0:
+		delete(m.Ports, w.key())
+	case port != w.Port && before != port:
+		if len(m.Ports) >= mostRemembered {
+			clear(m.Ports)
+		}
+		m.Ports[w.key()] = port
+	default:
 		return
 	}
-	m.Ports[key], m.changed = port, true
+	m.changed = true
 }
 
-// forget forgets a workspace that is gone.
-func (m *memory) forget(workspace string) {
+// opened notes that a browser was opened for a port.
+func (m *memory) opened(w Want) {
+	if len(m.Opened) >= mostRemembered {
+		clear(m.Opened)
+	}
+	m.Opened[w.key()], m.changed = true, true
+}
+
+// keepOnly forgets workspaces that are gone, also those that went while no usher was at work.
+func (m *memory) keepOnly(there func(workspace string) bool) {
 	before := len(m.Ports) + len(m.Opened)
-	maps.DeleteFunc(m.Ports, func(key string, _ int) bool { return strings.HasPrefix(key, workspace+" ") })
-	maps.DeleteFunc(m.Opened, func(key string, _ bool) bool { return strings.HasPrefix(key, workspace+" ") })
+	gone := func(key string) bool {
+		workspace, _, _ := strings.Cut(key, " ")
+		return !there(workspace)
+	}
+	maps.DeleteFunc(m.Ports, func(key string, _ int) bool { return gone(key) })
+	maps.DeleteFunc(m.Opened, func(key string, _ bool) bool { return gone(key) })
 	m.changed = m.changed || before != len(m.Ports)+len(m.Opened)
 }
 

@@ -2,7 +2,6 @@ package usher
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"net"
 	"strconv"
@@ -12,6 +11,7 @@ import (
 	"time"
 
 	"golang.org/x/crypto/ssh"
+	"golang.org/x/sync/errgroup"
 
 	"domicile/internal/client"
 	"domicile/internal/sshline"
@@ -56,6 +56,7 @@ type Usher struct {
 	refused   map[string]Taken
 	memory    memory
 	said      map[string]time.Time // when something was last said of a port
+	talk      map[string]*pace     // by workspace
 }
 
 // place is a workspace.
@@ -80,7 +81,7 @@ func New(o Options) (*Usher, error) {
 		return nil, err
 	}
 	return &Usher{o: o, since: time.Now(), wake: make(chan struct{}, 1), stale: map[string]bool{}, places: map[string]*place{},
-		doors: map[string]*door{}, refused: map[string]Taken{}, memory: m, said: map[string]time.Time{}}, nil
+		doors: map[string]*door{}, refused: map[string]Taken{}, memory: m, said: map[string]time.Time{}, talk: map[string]*pace{}}, nil
 }
 
 const (
@@ -89,6 +90,11 @@ const (
 	// againFirst and againMost are the pauses before a service that is away is asked again.
 	againFirst = 250 * time.Millisecond
 	againMost  = 10 * time.Second
+	// askLimit is how long an answer of the service's is waited for, askedAtOnce how many are at a time.
+	askLimit    = 20 * time.Second
+	askedAtOnce = 8
+	// together is how long those that are quick to answer wait for the others.
+	together = 300 * time.Millisecond
 )
 
 // Serve keeps the ports until ctx ends.
@@ -195,26 +201,44 @@ func (u *Usher) refresh(ctx context.Context) error {
 	u.stale = map[string]bool{}
 	u.mu.Unlock()
 	if stale[""] {
-		list, err := u.o.Service.Workspaces(ctx)
+		limited, cancel := context.WithTimeout(ctx, askLimit)
+		list, err := u.o.Service.Workspaces(limited)
+		cancel()
 		if err != nil {
 			return err
 		}
 		u.setPlaces(list)
 	}
-	var wrong error
+	// Side by side, and all are opened at once, so that who had which port before counts; but one that
+	// is slow to answer, or does not, keeps the others waiting for a moment only.
+	var late atomic.Bool
+	defer time.AfterFunc(together, func() {
+		late.Store(true)
+		u.open(ctx)
+	}).Stop()
+	var all errgroup.Group
+	all.SetLimit(askedAtOnce)
 	for _, name := range u.running() {
 		if !stale[""] && !stale[name] {
 			continue
 		}
-		p, err := u.o.Service.Ports(ctx, name)
-		if err != nil { // the others' are looked at all the same
-			wrong = errors.Join(wrong, fmt.Errorf("ask for the ports of %s: %w", name, err))
-			continue
-		}
-		u.setPorts(name, p)
+		all.Go(func() error {
+			limited, cancel := context.WithTimeout(ctx, askLimit)
+			defer cancel()
+			p, err := u.o.Service.Ports(limited, name)
+			if err != nil {
+				return fmt.Errorf("ask for the ports of %s: %w", name, err)
+			}
+			u.setPorts(name, p)
+			if late.Load() {
+				u.open(ctx)
+			}
+			return nil
+		})
 	}
+	err := all.Wait()
 	u.open(ctx)
-	return wrong
+	return err
 }
 
 // setPlaces takes over which workspaces there are.
@@ -239,9 +263,10 @@ func (u *Usher) setPlaces(list []client.Workspace) {
 		if !there[name] {
 			p.line.Close()
 			delete(u.places, name)
-			u.memory.forget(name)
+			delete(u.talk, name)
 		}
 	}
+	u.memory.keepOnly(func(name string) bool { return there[name] })
 }
 
 // running are the names of workspaces that run.

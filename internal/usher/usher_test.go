@@ -31,6 +31,7 @@ type harbour struct {
 	ports   map[string][]client.Port
 	unknown bool
 	silent  map[string]bool // workspaces of whose ports nothing is told
+	slow    map[string]chan struct{}
 	asked   int
 	away    bool
 	broken  context.CancelFunc
@@ -56,6 +57,12 @@ func (h *harbour) Workspaces(context.Context) (list []client.Workspace, _ error)
 }
 
 func (h *harbour) Ports(_ context.Context, workspace string) (client.Ports, error) {
+	h.mu.Lock()
+	slow := h.slow[workspace]
+	h.mu.Unlock()
+	if slow != nil {
+		<-slow
+	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.asked++
@@ -268,6 +275,51 @@ func TestWhatIsDoneWhenAProgramBegins(t *testing.T) {
 	assert.Empty(t, k.said)
 }
 
+// A workspace whose programs listen at one port after the other neither floods the person with words
+// nor with pages, and its word for a protocol is no scheme.
+func TestAWorkspaceThatWantsAttention(t *testing.T) {
+	h := newHarbour(t)
+	var ports []client.Port
+	for port := 23000; port < 23200; port++ {
+		ports = append(ports, listens(port, func(p *client.Port) {
+			p.OnAutoForward, p.Protocol = new(client.OpenBrowser), new("x-program")
+		}))
+	}
+	h.runs("w", ports...)
+	k := keep(t, h, filepath.Join(t.TempDir(), "ports.json"))
+	eventually(t, 23199, "w localhost:23199")
+	k.stop()
+	assert.LessOrEqual(t, len(k.said), 30)
+	assert.Len(t, k.opened, 5)
+	for range 5 {
+		assert.Regexp(t, `^http://localhost:23\d+$`, <-k.opened)
+	}
+}
+
+// What is remembered is little: no port that has its own number, and nothing of who is gone.
+func TestWhatIsRemembered(t *testing.T) {
+	m, err := remember(filepath.Join(t.TempDir(), "ports.json"))
+	require.NoError(t, err)
+	w := Want{Workspace: "w", Target: "localhost:80", Port: 80}
+	m.note(w, 80)
+	assert.False(t, m.changed)
+	m.note(w, 8080)
+	m.opened(w)
+	require.NoError(t, m.keep())
+	m, err = remember(m.path)
+	require.NoError(t, err)
+	assert.Equal(t, map[string]int{w.key(): 8080}, m.Ports)
+	assert.True(t, m.Opened[w.key()])
+	m.note(w, 80)
+	assert.Empty(t, m.Ports)
+	m.keepOnly(func(name string) bool { return name != "w" })
+	assert.Empty(t, m.Opened)
+	for i := range 2 * mostRemembered {
+		m.note(Want{Workspace: "w", Target: fmt.Sprint("localhost:", i), Port: i}, i+1)
+	}
+	assert.LessOrEqual(t, len(m.Ports), mostRemembered)
+}
+
 // While the service is away, and while it does not know what listens, what is open stays open; after
 // that it is as it is by then.
 func TestAServiceThatIsAway(t *testing.T) {
@@ -298,11 +350,14 @@ func TestAWorkspaceOfWhichNothingIsLearned(t *testing.T) {
 	h := newHarbour(t)
 	one, two := free(t), free(t)
 	h.silent = map[string]bool{"lost": true}
+	h.slow = map[string]chan struct{}{"slow": make(chan struct{})}
 	h.runs("lost", listens(two))
+	h.runs("slow")
 	h.runs("w", listens(one))
 	k := keep(t, h, filepath.Join(t.TempDir(), "ports.json"))
 	eventually(t, one, fmt.Sprintf("w localhost:%d", one))
-	assert.Contains(t, k.Status().Reason, "ask for the ports of lost")
+	close(h.slow["slow"])
+	require.Eventually(t, func() bool { return strings.Contains(k.Status().Reason, "ask for the ports of lost") }, 10*time.Second, 5*time.Millisecond)
 	h.mu.Lock()
 	before := h.asked
 	h.mu.Unlock()
