@@ -2,6 +2,7 @@ package main
 
 import (
 	"bytes"
+	"context"
 	"flag"
 	"fmt"
 	"os"
@@ -181,6 +182,10 @@ func TestWhatIsOpenedInABrowser(t *testing.T) {
 	for _, bad := range []string{"", "-flag", "file:///etc/passwd", "javascript:alert(1)", "x-program://quay", "http:///", "//quay"} {
 		assert.Error(t, browse(t.Context(), bad), bad)
 	}
-	require.NoError(t, browse(t.Context(), "https://quay.skerry.test/"))
+	ctx, cancel := context.WithCancel(t.Context())
+	require.NoError(t, browse(ctx, "https://quay.skerry.test/"))
+	cancel() // the command ends, and the browser stays
 	require.Eventually(t, func() bool { b, _ := os.ReadFile(opened); return string(b) == "https://quay.skerry.test/\n" }, 10*time.Second, 5*time.Millisecond)
+	t.Setenv("BROWSER", filepath.Join(folder, "none"))
+	assert.ErrorContains(t, browse(t.Context(), "https://quay.skerry.test/"), "no browser can be opened")
 }

@@ -246,9 +246,9 @@ func openLink(ctx context.Context, address string) error {
 	if program == "" {
 		program = "xdg-open"
 	}
-	c := exec.CommandContext(ctx, program, address)
+	c := exec.CommandContext(context.WithoutCancel(ctx), program, address) // it outlives what opened it
 	if err := c.Start(); err != nil {
-		return err
+		return fault.Wrap(err, "no-browser", "name a program in BROWSER, or open it yourself: "+address, "no browser can be opened")
 	}
 	go func() { _ = c.Wait() }() // a browser may stay
 	return nil
