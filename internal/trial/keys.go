@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/agent"
@@ -64,6 +65,9 @@ func (k Keys) known(ctx context.Context, registered []client.Key) ([]ssh.Signer,
 	return nil, "", fault.New("key-not-known", "domicile keys add FILE.pub", "the service knows none of %s", strings.Join(names, ", "))
 }
 
+// signLimit is how long the person's SSH agent has: it may ask the person.
+const signLimit = 30 * time.Second
+
 // ofAgent are the keys of the person's SSH agent.
 func (k Keys) ofAgent(ctx context.Context) (list []held) {
 	if k.Agent == "" {
@@ -74,6 +78,7 @@ func (k Keys) ofAgent(ctx context.Context) (list []held) {
 		return nil
 	}
 	context.AfterFunc(ctx, func() { conn.Close() }) // signing asks it once more
+	_ = conn.SetDeadline(time.Now().Add(signLimit))
 	signers, err := agent.NewClient(conn).Signers()
 	if err != nil {
 		return nil

@@ -172,7 +172,7 @@ func (o Options) byService(ctx context.Context) Way {
 			return "", err
 		}
 		return "the known host key answers", nil
-	}) && w.step("a session", func(context.Context) (string, error) { return session(c) })
+	}) && w.step("a session", func(ctx context.Context) (string, error) { return session(ctx, c) })
 	if c != nil {
 		c.Close()
 	}
@@ -230,7 +230,7 @@ func (o Options) byPort(ctx context.Context, known client.Ways, hasKey bool) Way
 			return "", fault.Wrap(err, "not-ssh", "something between may answer in its place; go through the service's own address: domicile shell "+o.Workspace, "who answers there does not speak SSH to the end")
 		}
 		return "", fault.Wrap(err, "not-let-in", "domicile keys lists those that are known", "the key is not taken")
-	}) && w.step("a session", func(context.Context) (string, error) { return session(c) })
+	}) && w.step("a session", func(ctx context.Context) (string, error) { return session(ctx, c) })
 	if c != nil {
 		c.Close()
 	}
@@ -250,7 +250,8 @@ func algorithms(line string) []string {
 }
 
 // session runs a command that does nothing.
-func session(c *ssh.Client) (string, error) {
+func session(ctx context.Context, c *ssh.Client) (string, error) {
+	defer context.AfterFunc(ctx, func() { c.Close() })()
 	s, err := c.NewSession()
 	if err != nil {
 		return "", fmt.Errorf("it is not opened: %w", err)
@@ -259,6 +260,9 @@ func session(c *ssh.Client) (string, error) {
 	var said bytes.Buffer
 	s.Stderr = &said
 	if err := s.Run("exit 0"); err != nil {
+		if ctx.Err() != nil {
+			return "", fault.New("session-failed", "stop and start the workspace", "it is opened, and then nothing comes for %s", limit)
+		}
 		return "", fault.Wrap(err, "session-failed", "", "%s", strings.TrimSpace(said.String()))
 	}
 	return "a command ended with status 0", nil

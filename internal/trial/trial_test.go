@@ -29,6 +29,7 @@ type pier struct {
 	known    client.Ways
 	keys     []client.Key
 	refuses  bool // sessions
+	silent   bool // in sessions
 	noTunnel bool
 	tunnel   string // the address of the way through the service
 }
@@ -105,7 +106,7 @@ func (p *pier) serve(conn net.Conn, open bool) {
 		go func() {
 			for r := range requests {
 				_ = r.Reply(true, nil)
-				if r.Type == "exec" {
+				if r.Type == "exec" && !p.silent {
 					_, _ = channel.SendRequest("exit-status", false, ssh.Marshal(struct{ Status uint32 }{0}))
 					channel.Close()
 				}
@@ -188,6 +189,18 @@ func TestWhereAWayFails(t *testing.T) {
 			}
 		})
 	}
+}
+
+// Who is silent is told so, and keeps nobody waiting beyond the limit of a step.
+func TestASilentSession(t *testing.T) {
+	p, _ := newPier(t)
+	p.silent = true
+	c, err := p.SSH(t.Context(), "deck")
+	require.NoError(t, err)
+	ctx, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
+	defer cancel()
+	_, err = session(ctx, c)
+	assert.ErrorContains(t, err, "nothing comes")
 }
 
 func TestBeforeAllWays(t *testing.T) {
