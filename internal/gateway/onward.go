@@ -23,6 +23,9 @@ const addresses = ".domicile"
 // onwardUser is who only goes on: "ssh -J domicile@SERVICE NAME.domicile".
 const onwardUser = "domicile"
 
+// errOnward is that somebody comes who only goes on.
+var errOnward = errors.New("only goes on")
+
 // sshPort is where an SSH client expects a server.
 const sshPort = 22
 
@@ -160,7 +163,7 @@ func (s *Server) goInto(ctx context.Context, w records.Workspace, n ssh.NewChann
 
 // serveOnward serves a connection that only goes on.
 func (s *Server) serveOnward(ctx context.Context, account int64, c *ssh.ServerConn, channels <-chan ssh.NewChannel, requests <-chan *ssh.Request) {
-	defer s.Arrive(records.Workspace{Account: account}, func() { c.Close() })()
+	defer s.present(account, func() { c.Close() })()
 	go refuse(s.onward(ctx, account, c, channels), requests, "Here one only goes on: ssh -J "+onwardUser+"@… NAME"+addresses+", where NAME is one of your workspaces.", func() {})
 	_ = c.Wait()
 }

@@ -56,23 +56,28 @@ type Server struct {
 // Arrive notes that somebody is connected to a workspace until the returned function is
 // called. end ends the connection, should the account be locked meanwhile.
 func (s *Server) Arrive(w records.Workspace, end func()) (leave func()) {
+	if s.Attached != nil {
+		go s.Attached(w)
+	}
+	return s.present(w.Account, end)
+}
+
+// present notes that somebody of an account is connected until leave is called.
+func (s *Server) present(account int64, end func()) (leave func()) {
 	s.mu.Lock()
+	defer s.mu.Unlock()
 	if s.people == nil {
 		s.people = map[int64]map[*func()]bool{}
 	}
-	if s.people[w.Account] == nil {
-		s.people[w.Account] = map[*func()]bool{}
+	if s.people[account] == nil {
+		s.people[account] = map[*func()]bool{}
 	}
-	s.people[w.Account][&end] = true
-	s.mu.Unlock()
-	if s.Attached != nil && w.Name != "" {
-		go s.Attached(w)
-	}
+	s.people[account][&end] = true
 	return func() {
 		s.mu.Lock()
 		defer s.mu.Unlock()
-		if delete(s.people[w.Account], &end); len(s.people[w.Account]) == 0 {
-			delete(s.people, w.Account)
+		if delete(s.people[account], &end); len(s.people[account]) == 0 {
+			delete(s.people, account)
 		}
 	}
 }
@@ -132,9 +137,8 @@ func (s *Server) serveKey(ctx context.Context, conn net.Conn, proven func()) {
 		}
 		s.unproven.cameFrom(meta.RemoteAddr())
 		if found, wrong = s.find(ctx, account, meta.User()); wrong != nil && meta.User() == onwardUser {
-			found, wrong = records.Workspace{Account: account}, nil
-		}
-		if wrong != nil {
+			found.Account, wrong = account, errOnward
+		} else if wrong != nil {
 			early.say(explain(wrong))
 		}
 		return permissions, nil
@@ -201,7 +205,7 @@ func (s *Server) serve(ctx context.Context, conn net.Conn, config *ssh.ServerCon
 	defer c.Close()
 	_ = conn.SetDeadline(time.Time{})
 	w, err := find()
-	if err == nil && w.ID == 0 && w.Name == "" {
+	if errors.Is(err, errOnward) {
 		s.serveOnward(ctx, w.Account, c, channels, requests)
 		return
 	}
