@@ -3,7 +3,6 @@ package agentlink
 import (
 	"context"
 	"fmt"
-	"io"
 	"net"
 	"os"
 	"sync"
@@ -13,6 +12,7 @@ import (
 
 	"domicile/internal/agent/wire"
 	"domicile/internal/fault"
+	"domicile/internal/splice"
 )
 
 // mostVisitors is how many may be at one door at a time. Whoever is root inside can send any
@@ -84,16 +84,7 @@ func (d *visitors) take(c ssh.NewChannel) {
 	}
 	defer far.Close()
 	defer channel.Close()
-	var both sync.WaitGroup
-	both.Go(func() {
-		_, _ = io.Copy(far, channel)
-		_ = far.CloseWrite()
-	})
-	both.Go(func() {
-		_, _ = io.Copy(channel, far)
-		_ = channel.CloseWrite()
-	})
-	both.Wait()
+	splice.Both(far, channel)
 }
 
 // socketPair makes two ends of a stream in this process.
