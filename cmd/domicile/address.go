@@ -84,7 +84,7 @@ func printTrial(t *terminal, r trial.Report, steps bool) {
 	}
 	for _, s := range r.Before {
 		if !s.Fine {
-			fmt.Fprintf(t.out, "%s: not so: %s.\n%s\n", s.Name, s.Found, fault.ToDo(s.Remedy))
+			fmt.Fprintf(t.out, "That %s is not so: %s.\n%s\n", s.Name, s.Found, fault.ToDo(s.Remedy))
 		}
 	}
 	var work, fail []trial.Way

@@ -135,11 +135,20 @@ func editInside(ctx context.Context, t *terminal, c *client.Service, workspace, 
 	}
 	err := attachTo(ctx, t, c, file, workspace, "", "exec "+program+" "+shellescape.Quote(where))
 	var exit *ssh.ExitError
-	if errors.As(err, &exit) {
+	switch {
+	case errors.As(err, &exit) && exit.ExitStatus() == notFound:
+		if with == "" {
+			with = "editor, neither EDITOR nor vi,"
+		}
+		return fault.New("no-editor", "have the definition install one, or choose one of this machine: domicile editors", "there is no %s in %s", with, workspace)
+	case errors.As(err, &exit):
 		return exitStatus(exit.ExitStatus())
 	}
 	return err
 }
+
+// notFound is a shell's exit status where there is no such program.
+const notFound = 127
 
 var editorsCommand = command{
 	name: "editors", args: "[set NAME LINK | command NAME COMMAND | remove NAME] [-json]", summary: "List, set and remove the editors that domicile edit and the console open",

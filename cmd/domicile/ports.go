@@ -55,7 +55,11 @@ func portsOfAll(ctx context.Context, c *client.Service, udp bool) ([]client.Port
 
 func printPorts(t *terminal, p client.Ports, here usher.Status) {
 	if len(p.Ports) == 0 {
-		fmt.Fprintf(t.out, "%s names no port, and nothing listens there%s.\n", p.Workspace, unknown(p))
+		says := "nothing listens there"
+		if !p.Known {
+			says = "what listens there is not known: " + unknown
+		}
+		fmt.Fprintf(t.out, "%s names no port, and %s.\n", p.Workspace, says)
 		return
 	}
 	table := newTable(t.out)
@@ -65,7 +69,7 @@ func printPorts(t *terminal, p client.Ports, here usher.Status) {
 	}
 	table.flush()
 	if !p.Known {
-		fmt.Fprintf(t.out, "What listens in %s is not known%s.\n", p.Workspace, unknown(p))
+		fmt.Fprintf(t.out, "What listens in %s is not known: %s.\n", p.Workspace, unknown)
 	}
 	if p.More != nil {
 		fmt.Fprintln(t.out, "There are more than are shown.")
@@ -90,12 +94,8 @@ func printAllPorts(t *terminal, list []client.Ports, here usher.Status) {
 	table.flush()
 }
 
-func unknown(p client.Ports) string {
-	if p.Known {
-		return ""
-	}
-	return ", as far as is known: it does not run, or does not answer"
-}
+// unknown is why it is not known what listens.
+const unknown = "it does not run, or does not answer"
 
 func portNumber(x client.Port) string {
 	if x.Listener != nil && x.Listener.Network != "tcp" {
@@ -128,6 +128,8 @@ func portCells(p client.Ports, x client.Port, here usher.Status) []string {
 	switch {
 	case l == nil && strings.Contains(x.Port, ":"): // another service's, of which nothing is known
 		return []string{"-", "-", reach}
+	case l == nil && !p.Known:
+		return []string{"-", "-", "-"}
 	case l == nil:
 		return []string{"nobody", "-", "-"}
 	case l.Network != "tcp":

@@ -106,7 +106,7 @@ func Run(ctx context.Context, o Options) (Report, error) {
 
 func clock(theirs, begun time.Time, took time.Duration) Step {
 	apart := theirs.Sub(begun.Add(took / 2)).Round(time.Second)
-	s := Step{Name: "the clocks agree", Fine: apart.Abs() <= clockMost, Found: "within " + max(apart.Abs(), time.Second).String()}
+	s := Step{Name: "the clocks agree", Fine: apart.Abs() <= clockMost, Found: fmt.Sprintf("within %d s", max(1, int(apart.Abs().Seconds())))}
 	if !s.Fine {
 		which := "behind"
 		if apart < 0 {
