@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"crypto/ed25519"
 	"crypto/rand"
+	"io"
 	"net"
 	"os"
 	"os/exec"
@@ -17,6 +18,7 @@ import (
 
 	"domicile/internal/agent/wire"
 	"domicile/internal/agentlink"
+	"domicile/internal/connection"
 )
 
 // The agent for arm64 works as that for this machine does: it runs in QEMU's emulation of such a
@@ -48,7 +50,7 @@ func TestTheAgentForArm64(t *testing.T) {
 	})
 	var stream net.Conn
 	require.Eventually(t, func() bool { stream, err = net.Dial("unix", socket); return err == nil }, 20*time.Second, 20*time.Millisecond, "it listens")
-	link, err := agentlink.Open(t.Context(), stream, service)
+	link, err := agentlink.Open(t.Context(), connection.Private(stream), service)
 	require.NoError(t, err)
 	defer link.Close()
 	hello, err := link.Hello(t.Context())
@@ -63,12 +65,14 @@ func TestTheAgentForArm64(t *testing.T) {
 	assert.ErrorContains(t, link.Task(t.Context(), wire.TaskRequest{Key: "two", Shell: "exit 7"}, &text), "7")
 
 	// A session with a terminal.
-	session, err := ssh.NewClient(link.Conn, link.Channels, link.Requests).NewSession()
+	session, err := link.Terminal(t.Context(), "", 80, 24)
 	require.NoError(t, err)
 	defer session.Close()
-	require.NoError(t, session.RequestPty("xterm", 24, 80, ssh.TerminalModes{}))
-	typed, err := session.Output("tty; stty size; echo ahoy > " + filepath.Join(folder, "note"))
-	require.NoError(t, err, string(typed))
+	_, err = session.Write([]byte("tty; stty size; echo ahoy > " + filepath.Join(folder, "note") + "; exit\n"))
+	require.NoError(t, err)
+	typed, err := io.ReadAll(session)
+	require.NoError(t, err)
+	require.NoError(t, session.Wait())
 	assert.Contains(t, string(typed), "/dev/pts/")
 	assert.Contains(t, string(typed), "24 80")
 	b, err := os.ReadFile(filepath.Join(folder, "note"))

@@ -33,7 +33,7 @@ var forwardCommand = command{
 				return reverse(ctx, t, c, args[0], port.Number, local)
 			}
 			name, target := args[0], net.JoinHostPort(port.Host, strconv.Itoa(port.Number))
-			line := &sshline.Line{Open: func(ctx context.Context) (*ssh.Client, error) { return c.SSH(ctx, name) }}
+			line := &sshline.Line[*ssh.Client]{Open: func(ctx context.Context) (*ssh.Client, error) { return c.SSH(ctx, name) }}
 			defer line.Close()
 			if _, _, err := line.Conn(ctx); err != nil { // a slip in the name is told now, not at first use
 				return err
@@ -83,7 +83,7 @@ func listenNear(port int) (net.Listener, error) {
 }
 
 // serveForward joins all who come to a port inside, until ctx ends.
-func serveForward(ctx context.Context, t *terminal, listener net.Listener, line *sshline.Line, target string) error {
+func serveForward(ctx context.Context, t *terminal, listener net.Listener, line *sshline.Line[*ssh.Client], target string) error {
 	stop := context.AfterFunc(ctx, func() { listener.Close() })
 	defer stop()
 	for {

@@ -115,7 +115,7 @@ func (o *opener) open(v records.Site) (site.Site, func(), error) {
 		if err != nil {
 			return nil, nil, err
 		}
-		at.Dial, leave = line.Dial, line.Close
+		at.Dial, at.Private, leave = line.Dial, true, line.Close
 		s, err := engine.New(at)
 		if err != nil {
 			return nil, nil, err
@@ -133,6 +133,7 @@ func (o *opener) open(v records.Site) (site.Site, func(), error) {
 	if at.Dial, near, err = engine.Address(v.Address); err != nil {
 		return nil, nil, err
 	}
+	at.Private = near
 	if near {
 		folder := o.data
 		if v.Name != usualSite {

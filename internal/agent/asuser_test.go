@@ -15,6 +15,7 @@ import (
 
 	"domicile/internal/agent/wire"
 	"domicile/internal/agentlink"
+	"domicile/internal/connection"
 )
 
 // crew is a user without a name of its own and without rights.
@@ -45,7 +46,7 @@ func dialUnix(link *agentlink.Link, path string) error {
 	if err != nil {
 		return err
 	}
-	go ssh.DiscardRequests(requests)
+	go connection.Discard(requests)
 	return channel.Close()
 }
 

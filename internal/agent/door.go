@@ -9,10 +9,10 @@ import (
 	"slices"
 	"sync"
 
-	"golang.org/x/crypto/ssh"
 	"golang.org/x/sys/unix"
 
 	"domicile/internal/agent/wire"
+	"domicile/internal/connection"
 )
 
 // doors are the sockets inside at which whoever comes is brought to the service.
@@ -25,11 +25,11 @@ type doors struct {
 // of them leaves.
 type door struct {
 	listener net.Listener
-	holders  []ssh.Conn
+	holders  []connection.Conn
 }
 
 // hold opens a door for a connection, or has it hold one that is open.
-func (d *doors) hold(conn ssh.Conn, socket string) error {
+func (d *doors) hold(conn connection.Conn, socket string) error {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if at := d.open[socket]; at != nil {
@@ -45,7 +45,7 @@ func (d *doors) hold(conn ssh.Conn, socket string) error {
 	if d.open == nil {
 		d.open = map[string]*door{}
 	}
-	at := &door{listener: listener, holders: []ssh.Conn{conn}}
+	at := &door{listener: listener, holders: []connection.Conn{conn}}
 	d.open[socket] = at
 	go d.accept(at)
 	return nil
@@ -92,11 +92,11 @@ func openToAll(folder int, name string) error {
 }
 
 // leave lets go of all that a connection held.
-func (d *doors) leave(conn ssh.Conn) {
+func (d *doors) leave(conn connection.Conn) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	for socket, at := range d.open {
-		at.holders = slices.DeleteFunc(at.holders, func(c ssh.Conn) bool { return c == conn })
+		at.holders = slices.DeleteFunc(at.holders, func(c connection.Conn) bool { return c == conn })
 		if len(at.holders) == 0 {
 			at.listener.Close()
 			delete(d.open, socket)
@@ -124,7 +124,7 @@ func (d *doors) visit(at *door, conn net.Conn) {
 		if err != nil {
 			continue
 		}
-		go ssh.DiscardRequests(requests)
+		go connection.Discard(requests)
 		join(channel, conn)
 		return
 	}

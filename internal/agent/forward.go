@@ -11,6 +11,9 @@ import (
 	"strconv"
 	"sync"
 
+	"domicile/internal/connection"
+	"domicile/internal/splice"
+
 	"golang.org/x/crypto/ssh"
 )
 
@@ -36,7 +39,7 @@ type (
 
 // directTCP dials from inside the instance, so that a program that listens only on
 // loopback is reached.
-func (s *Server) directTCP(ctx context.Context, new ssh.NewChannel) {
+func (s *Server) directTCP(ctx context.Context, new connection.NewChannel) {
 	var t tcpTarget
 	if ssh.Unmarshal(new.ExtraData(), &t) != nil || t.Port > 65535 {
 		_ = new.Reject(ssh.ConnectionFailed, "the request names no host and port")
@@ -47,7 +50,7 @@ func (s *Server) directTCP(ctx context.Context, new ssh.NewChannel) {
 	s.joined(new, conn, err, address)
 }
 
-func (s *Server) directUnix(new ssh.NewChannel) {
+func (s *Server) directUnix(new connection.NewChannel) {
 	var t unixTarget
 	if ssh.Unmarshal(new.ExtraData(), &t) != nil {
 		_ = new.Reject(ssh.ConnectionFailed, "the request names no socket")
@@ -63,7 +66,7 @@ func (s *Server) directUnix(new ssh.NewChannel) {
 }
 
 // joined joins a channel to what was dialled for it.
-func (s *Server) joined(new ssh.NewChannel, conn net.Conn, err error, address string) {
+func (s *Server) joined(new connection.NewChannel, conn net.Conn, err error, address string) {
 	if err != nil {
 		_ = new.Reject(ssh.ConnectionFailed, fmt.Sprintf("nothing answers at %s inside the workspace: %v", address, err))
 		return
@@ -73,7 +76,7 @@ func (s *Server) joined(new ssh.NewChannel, conn net.Conn, err error, address st
 		conn.Close()
 		return
 	}
-	go ssh.DiscardRequests(requests)
+	go connection.Discard(requests)
 	join(channel, conn)
 }
 
@@ -84,7 +87,7 @@ type halfCloser interface {
 }
 
 // join copies both ways. The end of one direction is passed on while the other goes on.
-func join(channel ssh.Channel, conn net.Conn) {
+func join(channel connection.Channel, conn net.Conn) {
 	defer channel.Close()
 	defer conn.Close()
 	var both sync.WaitGroup
@@ -98,13 +101,13 @@ func join(channel ssh.Channel, conn net.Conn) {
 }
 
 func oneWay(to halfCloser, from io.Reader) {
-	_, _ = io.CopyBuffer(struct{ io.Writer }{to}, struct{ io.Reader }{from}, make([]byte, 64<<10))
+	_ = splice.Copy(to, from)
 	_ = to.CloseWrite()
 }
 
 // forwards are the listeners that one connection has asked for.
 type forwards struct {
-	conn ssh.Conn
+	conn connection.Conn
 	use  *use // nil: what goes through does not count
 	// person is with whose rights sockets are made.
 	person func() (*person, error)
@@ -112,7 +115,7 @@ type forwards struct {
 	open   map[string]net.Listener
 }
 
-func (f *forwards) request(r *ssh.Request) {
+func (f *forwards) request(r *connection.Request) {
 	var tcp tcpBind
 	var unix unixBind
 	switch r.Type {
@@ -142,7 +145,7 @@ func (f *forwards) request(r *ssh.Request) {
 
 // listenTCP listens on loopback: what comes from the person's machine is for the person's
 // own programs inside, not for the network the workspace is on.
-func (f *forwards) listenTCP(r *ssh.Request, bind tcpBind) {
+func (f *forwards) listenTCP(r *connection.Request, bind tcpBind) {
 	listener, err := listenLoopback(bind)
 	if err != nil {
 		_ = r.Reply(false, nil)
@@ -229,7 +232,7 @@ func (l *twoListeners) Accept() (net.Conn, error) {
 // Close closes both.
 func (l *twoListeners) Close() error { return errors.Join(l.Listener.Close(), l.second.Close()) }
 
-func (f *forwards) listenUnix(r *ssh.Request, bind unixBind) {
+func (f *forwards) listenUnix(r *connection.Request, bind unixBind) {
 	person, err := f.person()
 	if err != nil {
 		_ = r.Reply(false, nil)
@@ -259,7 +262,7 @@ func (f *forwards) accept(listener net.Listener, channelType string, extra func(
 				conn.Close()
 				return
 			}
-			go ssh.DiscardRequests(requests)
+			go connection.Discard(requests)
 			join(f.use.counted(channel), conn)
 		}()
 	}
@@ -292,7 +295,7 @@ func (f *forwards) closeAll() {
 
 // forwardAgent makes a socket inside through which the person's own key agent answers.
 // It is gone with ctx.
-func forwardAgent(ctx context.Context, conn ssh.Conn, owner *account) (string, error) {
+func forwardAgent(ctx context.Context, conn connection.Conn, owner *account) (string, error) {
 	folder, err := os.MkdirTemp("", "domicile-ssh-")
 	if err != nil {
 		return "", err

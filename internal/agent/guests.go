@@ -12,6 +12,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"domicile/internal/agent/wire"
+	"domicile/internal/connection"
 )
 
 // ServeGuests serves, until ctx ends, who is on the network of the workspace and its
@@ -34,7 +35,7 @@ func (s *Server) ServeGuests(ctx context.Context, listener net.Listener) error {
 
 func (s *Server) serveGuest(ctx context.Context, conn net.Conn) {
 	defer conn.Close()
-	_ = conn.SetDeadline(time.Now().Add(guestPatience))
+	_ = conn.SetDeadline(time.Now().Add(proofLimit))
 	c, channels, requests, err := ssh.NewServerConn(conn, s.guests)
 	if err != nil {
 		s.log.Debug("a guest's handshake", "error", err)
@@ -43,19 +44,20 @@ func (s *Server) serveGuest(ctx context.Context, conn net.Conn) {
 	_ = conn.SetDeadline(time.Time{})
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	go ssh.DiscardRequests(requests)
-	for channel := range channels {
+	guest := connection.OverSSH(c, channels, requests)
+	go connection.Discard(guest.Requests)
+	for channel := range guest.Channels {
 		switch channel.ChannelType() {
 		case "session", "direct-tcpip", "direct-streamlocal@openssh.com":
-			go s.channel(ctx, &visitor{Conn: c}, s.use.watched(channel))
+			go s.channel(ctx, &visitor{Conn: guest.Conn}, s.use.watched(channel))
 		default:
 			_ = channel.Reject(ssh.Prohibited, "not for guests")
 		}
 	}
 }
 
-// guestPatience is how long a guest has to prove who it is.
-const guestPatience = 20 * time.Second
+// proofLimit is how long who comes has to prove who it is.
+const proofLimit = 20 * time.Second
 
 // Where OpenSSH's client looks for settings of the whole system.
 const (

@@ -14,6 +14,7 @@ import (
 
 	"domicile/internal/agent/listening"
 	"domicile/internal/agent/wire"
+	"domicile/internal/connection"
 )
 
 // lookEvery is how often it is looked who listens, while somebody wants to know: a person sees a
@@ -21,7 +22,7 @@ import (
 const lookEvery = 400 * time.Millisecond
 
 // listening tells a service which programs listen, until it closes the channel.
-func (s *Server) listening(ctx context.Context, new ssh.NewChannel) {
+func (s *Server) listening(ctx context.Context, new connection.NewChannel) {
 	var q wire.ListeningRequest
 	if err := json.Unmarshal(new.ExtraData(), &q); err != nil {
 		_ = new.Reject(ssh.ConnectionFailed, "cannot read the request: "+err.Error())
@@ -34,7 +35,7 @@ func (s *Server) listening(ctx context.Context, new ssh.NewChannel) {
 	defer channel.Close()
 	ctx, cancel := context.WithCancel(ctx)
 	go func() {
-		ssh.DiscardRequests(requests)
+		connection.Discard(requests)
 		cancel() // the service has closed it
 	}()
 	look := lookout{networks: []string{listening.TCP}, known: map[uint32]listening.Process{}}

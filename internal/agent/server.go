@@ -21,6 +21,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"domicile/internal/agent/wire"
+	"domicile/internal/connection"
 )
 
 // Server is the agent.
@@ -28,7 +29,8 @@ type Server struct {
 	version string
 	log     *slog.Logger
 	spawner *spawner
-	ssh     *ssh.ServerConfig // for the service
+	service ssh.PublicKey     // the service's
+	ssh     *ssh.ServerConfig // for the service, where it speaks SSH
 	guests  *ssh.ServerConfig // for who comes from the workspace's own network
 
 	mu        sync.Mutex
@@ -60,7 +62,7 @@ func New(version, serviceKey string, log *slog.Logger) (*Server, error) {
 	if err != nil {
 		return nil, fmt.Errorf("make host key: %w", err)
 	}
-	s := &Server{version: version, log: log, spawner: newSpawner(), terminals: map[string]*terminal{}, tasks: map[string]*task{}}
+	s := &Server{version: version, log: log, service: service, spawner: newSpawner(), terminals: map[string]*terminal{}, tasks: map[string]*task{}}
 	s.ssh = knowing(signer, func() ssh.PublicKey { return service })
 	s.guests = knowing(signer, s.guestKey)
 	return s, nil
@@ -148,24 +150,26 @@ func (s *Server) end() {
 
 func (s *Server) serveConn(ctx context.Context, conn net.Conn) {
 	defer conn.Close()
-	c, channels, requests, err := ssh.NewServerConn(conn, s.ssh)
+	_ = conn.SetDeadline(time.Now().Add(proofLimit))
+	c, err := connection.Accept(conn, s.ssh, s.service)
 	if err != nil {
 		s.log.Debug("handshake", "error", err)
 		return
 	}
+	_ = conn.SetDeadline(time.Time{})
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	forwards := &forwards{conn: c, use: &s.use, person: s.current, open: map[string]net.Listener{}}
+	forwards := &forwards{conn: c.Conn, use: &s.use, person: s.current, open: map[string]net.Listener{}}
 	defer forwards.closeAll()
-	defer s.doors.leave(c)
-	v := &visitor{Conn: c}
-	go s.requests(ctx, requests, forwards, v)
-	for channel := range channels {
+	defer s.doors.leave(c.Conn)
+	v := &visitor{Conn: c.Conn}
+	go s.requests(ctx, c.Requests, forwards, v)
+	for channel := range c.Channels {
 		go s.channel(ctx, v, s.use.watched(channel))
 	}
 }
 
-func (s *Server) channel(ctx context.Context, v *visitor, channel ssh.NewChannel) {
+func (s *Server) channel(ctx context.Context, v *visitor, channel connection.NewChannel) {
 	switch channel.ChannelType() {
 	case "session":
 		s.session(ctx, v, channel)
@@ -184,7 +188,7 @@ func (s *Server) channel(ctx context.Context, v *visitor, channel ssh.NewChannel
 	}
 }
 
-func (s *Server) requests(ctx context.Context, requests <-chan *ssh.Request, forwards *forwards, v *visitor) {
+func (s *Server) requests(ctx context.Context, requests connection.Requests, forwards *forwards, v *visitor) {
 	for r := range requests {
 		switch r.Type {
 		case wire.Hello:
@@ -244,7 +248,7 @@ func (s *Server) requests(ctx context.Context, requests <-chan *ssh.Request, for
 	}
 }
 
-func (s *Server) hello(r *ssh.Request) {
+func (s *Server) hello(r *connection.Request) {
 	s.mu.Lock()
 	configured := s.person != nil
 	s.mu.Unlock()
@@ -255,7 +259,7 @@ func (s *Server) hello(r *ssh.Request) {
 	reply(r, answer)
 }
 
-func reply(r *ssh.Request, answer any) {
+func reply(r *connection.Request, answer any) {
 	b, err := json.Marshal(answer)
 	_ = r.Reply(err == nil, b)
 }

@@ -23,6 +23,7 @@ import (
 	"domicile/internal/agent"
 	"domicile/internal/agent/wire"
 	"domicile/internal/agentlink"
+	"domicile/internal/connection"
 )
 
 // One agent serves all tests of this file: it reaps the process's children, and only one
@@ -64,10 +65,23 @@ func connect(t *testing.T) *agentlink.Link {
 	})
 	stream, err := net.Dial("unix", socket)
 	require.NoError(t, err)
-	link, err := agentlink.Open(t.Context(), stream, service)
+	link, err := agentlink.Open(t.Context(), connection.Private(stream), service)
 	require.NoError(t, err)
 	t.Cleanup(func() { link.Close() })
 	return link
+}
+
+// overSSH is a connection as it is where the stream is not private, and from services of earlier
+// versions.
+func overSSH(t *testing.T) *ssh.Client {
+	t.Helper()
+	configured(t).Quiet()
+	stream, err := net.Dial("unix", socket)
+	require.NoError(t, err)
+	conn, channels, requests, err := ssh.NewClientConn(stream, "", &ssh.ClientConfig{Auth: []ssh.AuthMethod{ssh.PublicKeys(service)}, HostKeyCallback: ssh.InsecureIgnoreHostKey()})
+	require.NoError(t, err)
+	t.Cleanup(func() { conn.Close() })
+	return ssh.NewClient(conn, channels, requests)
 }
 
 func configured(t *testing.T) *agentlink.Link {
@@ -169,16 +183,16 @@ func TestATaskThatLeavesADaemonBehindEnds(t *testing.T) {
 	assert.Less(t, time.Since(begun), 20*time.Second, "it does not wait for the daemon")
 }
 
-func session(t *testing.T, link *agentlink.Link) *ssh.Session {
+func session(t *testing.T, client *ssh.Client) *ssh.Session {
 	t.Helper()
-	s, err := ssh.NewClient(link.Conn, link.Channels, link.Requests).NewSession()
+	s, err := client.NewSession()
 	require.NoError(t, err)
 	return s
 }
 
 func TestASessionsOutputIsWholeWhenItsStatusComes(t *testing.T) {
 	for range 20 {
-		s := session(t, configured(t))
+		s := session(t, overSSH(t))
 		var out, errs bytes.Buffer
 		s.Stdout, s.Stderr = &out, &errs
 		var exit *ssh.ExitError
@@ -190,9 +204,9 @@ func TestASessionsOutputIsWholeWhenItsStatusComes(t *testing.T) {
 }
 
 func TestATerminalGoesOnWithoutItsConnection(t *testing.T) {
-	link := configured(t)
-	open := func(link *agentlink.Link) (*ssh.Session, io.Writer, io.Reader) {
-		s := session(t, link)
+	first := overSSH(t)
+	open := func(client *ssh.Client) (*ssh.Session, io.Writer, io.Reader) {
+		s := session(t, client)
 		require.NoError(t, s.Setenv(wire.TerminalName, "work"))
 		require.NoError(t, s.RequestPty("xterm", 24, 80, ssh.TerminalModes{}))
 		in, err := s.StdinPipe()
@@ -211,13 +225,12 @@ func TestATerminalGoesOnWithoutItsConnection(t *testing.T) {
 			require.NoError(t, err, seen)
 		}
 	}
-	_, in, out := open(link)
+	_, in, out := open(first)
 	_, err := io.WriteString(in, "echo tide-$((20+22))\n")
 	require.NoError(t, err)
 	expect(out, "tide-42")
-	link.Close()
-	next := configured(t)
-	s, in, out := open(next)
+	first.Close()
+	s, in, out := open(overSSH(t))
 	expect(out, "tide-42")
 	watcher := configured(t).Quiet()
 	list, err := watcher.Terminals(t.Context())
@@ -250,9 +263,8 @@ func TestForwardsDialFromInside(t *testing.T) {
 			c.Close()
 		}
 	}()
-	link := configured(t)
-	client := ssh.NewClient(link.Conn, link.Channels, link.Requests)
-	conn, err := client.Dial("tcp", l.Addr().String())
+	link := configured(t).Quiet()
+	conn, err := link.DialContext(t.Context(), "tcp", l.Addr().String())
 	require.NoError(t, err)
 	_, err = io.WriteString(conn, "hello")
 	require.NoError(t, err)
@@ -260,7 +272,7 @@ func TestForwardsDialFromInside(t *testing.T) {
 	b, err := io.ReadAll(conn)
 	require.NoError(t, err)
 	assert.Equal(t, "heard hello", string(b))
-	_, err = client.Dial("tcp", "127.0.0.1:9")
+	_, err = link.DialContext(t.Context(), "tcp", "127.0.0.1:9")
 	var refused *ssh.OpenChannelError
 	require.True(t, errors.As(err, &refused), "%v", err)
 	assert.Contains(t, refused.Message, "nothing answers at 127.0.0.1:9 inside the workspace")

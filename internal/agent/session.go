@@ -14,13 +14,15 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"domicile/internal/agent/wire"
+	"domicile/internal/connection"
+	"domicile/internal/splice"
 )
 
 // session is one SSH session channel (RFC 4254, section 6).
 type session struct {
 	server  *Server
-	conn    ssh.Conn
-	channel ssh.Channel
+	conn    connection.Conn
+	channel connection.Channel
 	person  *person
 	env     map[string]string
 	size    *windowSize // nil: no pty was asked for
@@ -42,7 +44,7 @@ type (
 	signalName  struct{ Name string }
 )
 
-func (s *Server) session(ctx context.Context, conn *visitor, new ssh.NewChannel) {
+func (s *Server) session(ctx context.Context, conn *visitor, new connection.NewChannel) {
 	p, err := s.current()
 	if err != nil {
 		_ = new.Reject(ssh.ResourceShortage, err.Error())
@@ -69,7 +71,7 @@ func (s *Server) session(ctx context.Context, conn *visitor, new ssh.NewChannel)
 	}
 }
 
-func (x *session) request(ctx context.Context, r *ssh.Request) bool {
+func (x *session) request(ctx context.Context, r *connection.Request) bool {
 	switch r.Type {
 	case "pty-req":
 		return x.pty(r.Payload)
@@ -218,7 +220,7 @@ func (x *session) runOnPipes(c command) {
 	x.process, x.output = p, pipes.out
 	x.mu.Unlock()
 	go func() {
-		_, _ = io.Copy(pipes.in, x.channel)
+		_ = splice.Copy(pipes.in, x.channel)
 		pipes.in.Close()
 	}()
 	var output sync.WaitGroup
@@ -244,7 +246,7 @@ func (x *session) endOfWrite() bool {
 // pipe is closed and the program learns it by SIGPIPE, as with any SSH server.
 func copyOut(to io.Writer, from *os.File) {
 	defer from.Close()
-	_, _ = io.CopyBuffer(to, struct{ io.Reader }{from}, make([]byte, 64<<10))
+	_ = splice.Copy(to, from)
 }
 
 func (x *session) fail(err error) {
@@ -254,7 +256,7 @@ func (x *session) fail(err error) {
 }
 
 // sendExit tells how a process ended (RFC 4254, section 6.10).
-func sendExit(channel ssh.Channel, status syscall.WaitStatus) {
+func sendExit(channel connection.Channel, status syscall.WaitStatus) {
 	if !status.Signaled() {
 		_, _ = channel.SendRequest("exit-status", false, ssh.Marshal(struct{ Status uint32 }{uint32(status.ExitStatus())}))
 		return

@@ -2,12 +2,13 @@ package agent
 
 import (
 	"encoding/json"
-	"io"
 	"os"
 
 	"golang.org/x/crypto/ssh"
 
 	"domicile/internal/agent/wire"
+	"domicile/internal/connection"
+	"domicile/internal/splice"
 )
 
 // taskHistory is how much of a task's output is kept for a service that comes back, in bytes.
@@ -24,7 +25,7 @@ type task struct {
 	output  *history
 }
 
-func (s *Server) task(new ssh.NewChannel) {
+func (s *Server) task(new connection.NewChannel) {
 	var q wire.TaskRequest
 	if err := json.Unmarshal(new.ExtraData(), &q); err != nil {
 		_ = new.Reject(ssh.ConnectionFailed, "cannot read the request: "+err.Error())
@@ -56,7 +57,7 @@ func (s *Server) task(new ssh.NewChannel) {
 		}
 		output.Close() // the service is gone
 	}()
-	if _, err := io.CopyBuffer(channel, struct{ io.Reader }{output}, make([]byte, 32<<10)); err != nil {
+	if err := splice.Copy(channel, output); err != nil {
 		return
 	}
 	<-t.process.done
@@ -107,7 +108,7 @@ func (s *Server) startTask(q wire.TaskRequest) (*task, error) {
 		read := make(chan struct{})
 		go func() {
 			defer close(read)
-			_, _ = io.CopyBuffer(t.output, struct{ io.Reader }{out}, make([]byte, 32<<10))
+			_ = splice.Copy(t.output, out)
 		}()
 		<-t.process.done
 		drain(out, read)

@@ -17,6 +17,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"domicile/internal/agent/wire"
+	"domicile/internal/splice"
 	"domicile/internal/visible"
 )
 
@@ -62,7 +63,7 @@ func (x *session) runInTerminal(ctx context.Context, c command, line string) {
 	stop := context.AfterFunc(ctx, output.Close)
 	defer stop()
 	go func() { _, _ = io.Copy(t.master, x.channel) }()
-	_, _ = io.CopyBuffer(x.channel, struct{ io.Reader }{output}, make([]byte, 32<<10))
+	_ = splice.Copy(x.channel, output)
 	select {
 	case <-t.process.done:
 		sendExit(x.channel, t.process.status)

@@ -14,11 +14,12 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"domicile/internal/agent/wire"
+	"domicile/internal/connection"
 )
 
 // unpack takes a tar archive and writes its files below a folder, owned by the session's
 // user. Nothing in the archive can lead out of that folder.
-func (s *Server) unpack(new ssh.NewChannel) {
+func (s *Server) unpack(new connection.NewChannel) {
 	var q wire.UnpackRequest
 	if err := json.Unmarshal(new.ExtraData(), &q); err != nil || !path.IsAbs(q.Target) {
 		_ = new.Reject(ssh.ConnectionFailed, "the request names no absolute folder")
@@ -34,7 +35,7 @@ func (s *Server) unpack(new ssh.NewChannel) {
 		return
 	}
 	defer channel.Close()
-	go ssh.DiscardRequests(requests)
+	go connection.Discard(requests)
 	status := uint32(0)
 	if err := unpackTo(q.Target, p.account, channel); err != nil {
 		status = 1

@@ -12,9 +12,8 @@ import (
 	"sync/atomic"
 	"time"
 
-	"golang.org/x/crypto/ssh"
-
 	"domicile/internal/agent/wire"
+	"domicile/internal/connection"
 )
 
 const (
@@ -40,7 +39,7 @@ const quietFor = 2 * time.Second
 func (u *use) now() { u.last.Store(time.Now().UnixNano()) }
 
 // watched counts what goes through the channels that are a person's, not the service's.
-func (u *use) watched(c ssh.NewChannel) ssh.NewChannel {
+func (u *use) watched(c connection.NewChannel) connection.NewChannel {
 	switch c.ChannelType() {
 	case "session", "direct-tcpip", "direct-streamlocal@openssh.com":
 		return watchedChannel{c, u}
@@ -49,11 +48,11 @@ func (u *use) watched(c ssh.NewChannel) ssh.NewChannel {
 }
 
 type watchedChannel struct {
-	ssh.NewChannel
+	connection.NewChannel
 	use *use
 }
 
-func (w watchedChannel) Accept() (ssh.Channel, <-chan *ssh.Request, error) {
+func (w watchedChannel) Accept() (connection.Channel, connection.Requests, error) {
 	c, requests, err := w.NewChannel.Accept()
 	if err != nil {
 		return c, requests, err
@@ -63,7 +62,7 @@ func (w watchedChannel) Accept() (ssh.Channel, <-chan *ssh.Request, error) {
 }
 
 // counted notes a use at each byte that goes through.
-func (u *use) counted(c ssh.Channel) ssh.Channel {
+func (u *use) counted(c connection.Channel) connection.Channel {
 	if u == nil {
 		return c
 	}
@@ -71,7 +70,7 @@ func (u *use) counted(c ssh.Channel) ssh.Channel {
 }
 
 type countedChannel struct {
-	ssh.Channel
+	connection.Channel
 	use *use
 }
 
@@ -81,6 +80,24 @@ func (c countedChannel) Read(p []byte) (int, error) {
 		c.use.now()
 	}
 	return n, err
+}
+
+// WriteTo copies all that comes, without a buffer where the channel needs none.
+func (c countedChannel) WriteTo(w io.Writer) (int64, error) {
+	if from, ok := c.Channel.(io.WriterTo); ok {
+		return from.WriteTo(countedWriter{w, c.use})
+	}
+	return io.Copy(w, struct{ io.Reader }{c})
+}
+
+type countedWriter struct {
+	io.Writer
+	use *use
+}
+
+func (c countedWriter) Write(p []byte) (int, error) {
+	c.use.now()
+	return c.Writer.Write(p)
 }
 
 func (c countedChannel) Write(p []byte) (int, error) {

@@ -6,14 +6,13 @@ import (
 	"strings"
 	"sync"
 
-	"golang.org/x/crypto/ssh"
-
 	"domicile/internal/agent/wire"
+	"domicile/internal/connection"
 )
 
 // visitor is a connection, and where the person who uses it comes from.
 type visitor struct {
-	ssh.Conn
+	connection.Conn
 	mu   sync.Mutex
 	from wire.FromRequest
 }

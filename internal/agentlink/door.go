@@ -11,6 +11,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"domicile/internal/agent/wire"
+	"domicile/internal/connection"
 	"domicile/internal/fault"
 	"domicile/internal/splice"
 )
@@ -23,7 +24,7 @@ const mostVisitors = 64
 // out of the listener. It services what the agent opens and asks; all else is refused.
 func (l *Link) Door(ctx context.Context, socket string) (net.Listener, error) {
 	d := &visitors{link: l, came: make(chan net.Conn), over: make(chan struct{}), room: make(chan struct{}, mostVisitors)}
-	go ssh.DiscardRequests(l.Requests)
+	go connection.Discard(l.Requests)
 	go d.receive()
 	var answer wire.DoorReply
 	err := l.call(ctx, callLimit, wire.Door, wire.DoorRequest{Socket: socket}, &answer)
@@ -63,7 +64,7 @@ func (d *visitors) receive() {
 }
 
 // take joins a visitor to a socket, which has deadlines and two ends as an HTTP server wants them.
-func (d *visitors) take(c ssh.NewChannel) {
+func (d *visitors) take(c connection.NewChannel) {
 	defer func() { <-d.room }()
 	near, far, err := socketPair()
 	if err != nil {
@@ -76,7 +77,7 @@ func (d *visitors) take(c ssh.NewChannel) {
 		far.Close()
 		return
 	}
-	go ssh.DiscardRequests(requests)
+	go connection.Discard(requests)
 	select {
 	case d.came <- near:
 	case <-d.over:

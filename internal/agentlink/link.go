@@ -1,4 +1,4 @@
-// Package agentlink is the service's end of a connection to an agent: an SSH client over
+// Package agentlink is the service's end of a connection to an agent: SSH's channels and requests over
 // whatever stream a site gives, and the few calls that are Domicile's own.
 package agentlink
 
@@ -12,50 +12,40 @@ import (
 	"time"
 
 	"golang.org/x/crypto/ssh"
+	"golang.org/x/sys/unix"
 
 	"domicile/internal/agent/wire"
+	"domicile/internal/connection"
 	"domicile/internal/fault"
+	"domicile/internal/splice"
 )
 
-// handshakeLimit bounds the SSH handshake with an agent.
+// handshakeLimit bounds the first words with an agent.
 const handshakeLimit = 10 * time.Second
 
 // Link is a connection to an agent.
 type Link struct {
-	Conn     ssh.Conn
-	Channels <-chan ssh.NewChannel // what the agent opens; must be serviced
-	Requests <-chan *ssh.Request   // what the agent asks; must be serviced
+	connection.Peer // what the agent opens and asks must be taken
 }
 
-// Open speaks SSH over a stream to an agent, which knows the service by its key. The agent's
-// own host key is not checked: the stream is private to the site, and who could change it
-// is root in the workspace, who holds that key as well. On an error the stream is closed.
+// Open begins to speak with an agent over a stream. The agent knows the service by its key. On an error
+// the stream is closed.
 func Open(ctx context.Context, stream net.Conn, key ssh.Signer) (*Link, error) {
 	ctx, cancel := context.WithTimeout(ctx, handshakeLimit)
 	defer cancel()
 	stop := context.AfterFunc(ctx, func() { stream.Close() })
 	defer stop()
-	config := &ssh.ClientConfig{User: "domicile", HostKeyCallback: ssh.InsecureIgnoreHostKey(), Auth: []ssh.AuthMethod{ssh.PublicKeys(key)}}
-	config.Ciphers = []string{ssh.CipherAES128GCM}
-	// The stream is private to this machine, or inside another encryption: the cheaper
-	// exchange will do.
-	config.KeyExchanges = []string{ssh.KeyExchangeCurve25519}
-	conn, channels, requests, err := ssh.NewClientConn(stream, "agent", config)
+	peer, err := connection.Dial(stream, key)
 	if err != nil {
 		stream.Close()
 		return nil, fault.Transient(err, "agent-unreachable", "", "the workspace's agent does not answer")
 	}
-	return &Link{conn, channels, requests}, nil
+	return &Link{peer}, nil
 }
 
 // Quiet services what the agent opens and asks by refusing it, for links that only call.
 func (l *Link) Quiet() *Link {
-	go ssh.DiscardRequests(l.Requests)
-	go func() {
-		for c := range l.Channels {
-			_ = c.Reject(ssh.Prohibited, "not here")
-		}
-	}()
+	l.Peer.Quiet()
 	return l
 }
 
@@ -164,6 +154,14 @@ type ExitError struct {
 	Signal string // without SIG; empty: by its own exit
 }
 
+// Shell is the exit status as a shell tells it: 128 and the number of the signal where it was one.
+func (e *ExitError) Shell() int {
+	if e.Signal != "" {
+		return 128 + int(unix.SignalNum("SIG"+e.Signal))
+	}
+	return e.Status
+}
+
 func (e *ExitError) Error() string {
 	if e.Signal != "" {
 		return "ended by signal " + e.Signal
@@ -207,7 +205,7 @@ func (l *Link) Put(ctx context.Context, target string, archive io.Reader) error 
 		b, _ := io.ReadAll(io.LimitReader(channel.Stderr(), 4096))
 		said <- b
 	}()
-	_, copyErr := io.CopyBuffer(struct{ io.Writer }{channel}, archive, make([]byte, 128<<10))
+	copyErr := splice.Copy(channel, archive)
 	if copyErr != nil {
 		channel.Close()
 	} else if err := channel.CloseWrite(); err != nil {
@@ -228,11 +226,15 @@ func (l *Link) Put(ctx context.Context, target string, archive io.Reader) error 
 	return err
 }
 
-func (l *Link) open(ctx context.Context, kind string, request any) (ssh.Channel, <-chan *ssh.Request, error) {
+func (l *Link) open(ctx context.Context, kind string, request any) (connection.Channel, connection.Requests, error) {
 	extra, err := json.Marshal(request)
 	if err != nil {
 		return nil, nil, err
 	}
+	return l.openWith(ctx, kind, extra)
+}
+
+func (l *Link) openWith(ctx context.Context, kind string, extra []byte) (connection.Channel, connection.Requests, error) {
 	limited, cancel := context.WithTimeout(ctx, callLimit)
 	defer cancel()
 	stop := context.AfterFunc(limited, func() { l.Conn.Close() })
@@ -249,7 +251,7 @@ func (l *Link) open(ctx context.Context, kind string, request any) (ssh.Channel,
 }
 
 // exitOf waits for how a program ended (RFC 4254, section 6.10).
-func exitOf(requests <-chan *ssh.Request) <-chan error {
+func exitOf(requests connection.Requests) <-chan error {
 	end := make(chan error, 1)
 	go func() {
 		err := error(fault.Transient(io.ErrUnexpectedEOF, "agent-unreachable", "", "the connection to the workspace's agent broke before the command ended"))

@@ -17,6 +17,7 @@ import (
 
 	"domicile/internal/agent/wire"
 	"domicile/internal/agentlink/linktest"
+	"domicile/internal/connection"
 	"domicile/internal/fault"
 )
 
@@ -84,17 +85,17 @@ func TestWhatIsNoAgent(t *testing.T) {
 
 // An agent that answers wrongly is told of as such, and nothing it says is taken for more.
 func TestABrokenAgent(t *testing.T) {
-	refusing := agent{Requests: func(r *ssh.Request) { _ = r.Reply(false, nil) }, Channels: func(c ssh.NewChannel) { _ = c.Reject(ssh.Prohibited, "no room") }}
+	refusing := agent{Requests: func(r *connection.Request) { _ = r.Reply(false, nil) }, Channels: func(c connection.NewChannel) { _ = c.Reject(ssh.Prohibited, "no room") }}
 	l := refusing.linked(t)
 	_, err := l.Hello(t.Context())
 	assert.Equal(t, "agent-refused", fault.Code(err))
 	assert.ErrorContains(t, l.Task(t.Context(), wire.TaskRequest{}, io.Discard), "no room")
 
-	nonsense := agent{Requests: func(r *ssh.Request) { _ = r.Reply(true, []byte("{tide")) }}
+	nonsense := agent{Requests: func(r *connection.Request) { _ = r.Reply(true, []byte("{tide")) }}
 	_, err = nonsense.linked(t).Hello(t.Context())
 	assert.ErrorContains(t, err, "read answer")
 
-	wrongUser := agent{Requests: func(r *ssh.Request) {
+	wrongUser := agent{Requests: func(r *connection.Request) {
 		b, _ := json.Marshal(wire.SessionReply{Error: "there is no user nobody-here"})
 		_ = r.Reply(true, b)
 	}}
@@ -104,13 +105,13 @@ func TestABrokenAgent(t *testing.T) {
 
 // A command's end is told as what it was; without an end the connection is what broke.
 func TestHowACommandEnds(t *testing.T) {
-	ends := func(finish func(ssh.Channel)) agent {
-		return agent{Channels: func(c ssh.NewChannel) {
+	ends := func(finish func(connection.Channel)) agent {
+		return agent{Channels: func(c connection.NewChannel) {
 			channel, requests, err := c.Accept()
 			if err != nil {
 				return
 			}
-			go ssh.DiscardRequests(requests)
+			go connection.Discard(requests)
 			_, _ = io.WriteString(channel, "said")
 			finish(channel)
 			channel.Close()
@@ -118,12 +119,16 @@ func TestHowACommandEnds(t *testing.T) {
 	}
 	var exit *ExitError
 	for name, c := range map[string]struct {
-		finish func(ssh.Channel)
+		finish func(connection.Channel)
 		check  func(*testing.T, error)
 	}{
-		"well":  {func(c ssh.Channel) { _, _ = c.SendRequest("exit-status", false, ssh.Marshal(struct{ S uint32 }{0})) }, func(t *testing.T, err error) { assert.NoError(t, err) }},
-		"badly": {func(c ssh.Channel) { _, _ = c.SendRequest("exit-status", false, ssh.Marshal(struct{ S uint32 }{3})) }, func(t *testing.T, err error) { require.ErrorAs(t, err, &exit); assert.Equal(t, 3, exit.Status) }},
-		"by a signal": {func(c ssh.Channel) {
+		"well": {func(c connection.Channel) {
+			_, _ = c.SendRequest("exit-status", false, ssh.Marshal(struct{ S uint32 }{0}))
+		}, func(t *testing.T, err error) { assert.NoError(t, err) }},
+		"badly": {func(c connection.Channel) {
+			_, _ = c.SendRequest("exit-status", false, ssh.Marshal(struct{ S uint32 }{3}))
+		}, func(t *testing.T, err error) { require.ErrorAs(t, err, &exit); assert.Equal(t, 3, exit.Status) }},
+		"by a signal": {func(c connection.Channel) {
 			_, _ = c.SendRequest("exit-signal", false, ssh.Marshal(struct {
 				N    string
 				C    bool
@@ -133,8 +138,8 @@ func TestHowACommandEnds(t *testing.T) {
 			require.ErrorAs(t, err, &exit)
 			assert.Equal(t, "ended by signal KILL", exit.Error())
 		}},
-		"half said":  {func(c ssh.Channel) { _, _ = c.SendRequest("exit-status", false, []byte{1}) }, func(t *testing.T, err error) { assert.True(t, fault.IsTransient(err)) }},
-		"not at all": {func(ssh.Channel) {}, func(t *testing.T, err error) { assert.True(t, fault.IsTransient(err)) }},
+		"half said":  {func(c connection.Channel) { _, _ = c.SendRequest("exit-status", false, []byte{1}) }, func(t *testing.T, err error) { assert.True(t, fault.IsTransient(err)) }},
+		"not at all": {func(connection.Channel) {}, func(t *testing.T, err error) { assert.True(t, fault.IsTransient(err)) }},
 	} {
 		t.Run(name, func(t *testing.T) {
 			var out bytes.Buffer

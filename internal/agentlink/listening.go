@@ -12,6 +12,7 @@ import (
 	"unicode"
 
 	"domicile/internal/agent/wire"
+	"domicile/internal/connection"
 	"domicile/internal/fault"
 )
 
@@ -35,13 +36,7 @@ func (l *Link) Listening(ctx context.Context, f func(wire.ListeningReport)) erro
 	defer channel.Close()
 	stop := context.AfterFunc(ctx, func() { channel.Close() })
 	defer stop()
-	go func() {
-		for r := range requests {
-			if r.WantReply {
-				_ = r.Reply(false, nil)
-			}
-		}
-	}()
+	go connection.Discard(requests)
 	lines := bufio.NewScanner(channel)
 	lines.Buffer(make([]byte, 0, 4<<10), longestReport)
 	for lines.Scan() {

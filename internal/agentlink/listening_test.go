@@ -10,20 +10,20 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"golang.org/x/crypto/ssh"
 
 	"domicile/internal/agent/wire"
+	"domicile/internal/connection"
 	"domicile/internal/fault"
 )
 
 // says is an agent that says this of what listens.
 func says(text string) agent {
-	return agent{Channels: func(c ssh.NewChannel) {
+	return agent{Channels: func(c connection.NewChannel) {
 		channel, requests, err := c.Accept()
 		if err != nil {
 			return
 		}
-		go ssh.DiscardRequests(requests)
+		go connection.Discard(requests)
 		_, _ = io.WriteString(channel, text)
 		_ = channel.Close()
 	}}

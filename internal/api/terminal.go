@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"net/http"
@@ -10,9 +11,9 @@ import (
 
 	"github.com/go-chi/chi/v5"
 	"github.com/gorilla/websocket"
-	"golang.org/x/crypto/ssh"
 
-	"domicile/internal/agent/wire"
+	"domicile/internal/agentlink"
+	"domicile/internal/splice"
 	"domicile/internal/wsconn"
 )
 
@@ -36,48 +37,29 @@ func (s *Server) terminal(w http.ResponseWriter, r *http.Request) {
 		s.failed(w, r, err)
 		return
 	}
-	client := ssh.NewClient(link.Conn, link.Channels, link.Requests)
-	defer client.Close()
+	defer link.Quiet().Close()
 	socket, err := upgrader.Upgrade(w, r, nil)
 	if err != nil {
 		return // the upgrader has answered
 	}
 	defer socket.Close()
 	_ = s.o.Store.Touch(r.Context(), workspace.ID)
-	defer s.o.Gateway.Arrive(workspace, func() { client.Close() })()
-	if err := joinTerminal(socket, client, r.URL.Query()); err != nil {
+	defer s.o.Gateway.Arrive(workspace, func() { link.Close() })()
+	if err := joinTerminal(r.Context(), socket, link, r.URL.Query()); err != nil {
 		s.o.Log.Debug("terminal", "workspace", workspace.Name, "error", err)
 	}
 }
 
 type size struct{ Columns, Rows int }
 
-func joinTerminal(socket *websocket.Conn, client *ssh.Client, q url.Values) error {
-	session, err := client.NewSession()
+func joinTerminal(ctx context.Context, socket *websocket.Conn, link *agentlink.Link, q url.Values) error {
+	t, err := link.Terminal(ctx, q.Get("terminal"), number(q.Get("columns"), 80), number(q.Get("rows"), 24))
 	if err != nil {
 		return closeWith(socket, err)
 	}
-	defer session.Close()
-	if name := q.Get("terminal"); name != "" {
-		if err := session.Setenv(wire.TerminalName, name); err != nil {
-			return closeWith(socket, err)
-		}
-	}
-	columns, rows := number(q.Get("columns"), 80), number(q.Get("rows"), 24)
-	if err := session.RequestPty("xterm-256color", rows, columns, ssh.TerminalModes{}); err != nil {
-		return closeWith(socket, err)
-	}
-	in, err := session.StdinPipe()
-	if err != nil {
-		return err
-	}
-	out := wsconn.New(socket)
-	session.Stdout, session.Stderr = out, out
-	if err := session.Shell(); err != nil {
-		return closeWith(socket, err)
-	}
+	defer t.Close()
 	go func() {
-		defer client.Close() // the page is gone
+		defer link.Close() // the page is gone
 		for {
 			kind, b, err := socket.ReadMessage()
 			if err != nil {
@@ -86,19 +68,23 @@ func joinTerminal(socket *websocket.Conn, client *ssh.Client, q url.Values) erro
 			var to size
 			switch {
 			case kind == websocket.BinaryMessage:
-				if _, err := in.Write(b); err != nil {
+				if _, err := t.Write(b); err != nil {
 					return
 				}
 			case json.Unmarshal(b, &to) == nil && to.Columns > 0 && to.Rows > 0:
-				_ = session.WindowChange(to.Rows, to.Columns)
+				_ = t.Resize(to.Columns, to.Rows)
 			}
 		}
 	}()
-	err = session.Wait()
-	var exit *ssh.ExitError
+	out := wsconn.New(socket)
+	if err := splice.Copy(out, t); err != nil {
+		return errors.Join(err, closeWith(socket, nil))
+	}
+	err = t.Wait()
+	var exit *agentlink.ExitError
 	status := 0
 	if errors.As(err, &exit) {
-		status, err = exit.ExitStatus(), nil
+		status, err = exit.Shell(), nil
 	}
 	if err == nil {
 		err = out.WriteText([]byte(`{"exit":` + strconv.Itoa(status) + `}`))

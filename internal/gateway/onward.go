@@ -4,12 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"iter"
 	"net"
 	"strconv"
 	"strings"
 
 	"golang.org/x/crypto/ssh"
 
+	"domicile/internal/connection"
 	"domicile/internal/records"
 	"domicile/internal/splice"
 )
@@ -42,15 +44,15 @@ type direct struct {
 
 // onward takes those channels that go on to another of the account's workspaces; others come out of
 // what it returns.
-func (s *Server) onward(ctx context.Context, account int64, c ssh.Conn, channels <-chan ssh.NewChannel) <-chan ssh.NewChannel {
-	rest := make(chan ssh.NewChannel)
+func (s *Server) onward(ctx context.Context, account int64, c ssh.Conn, channels iter.Seq[connection.NewChannel]) iter.Seq[connection.NewChannel] {
 	room := make(chan struct{}, mostOnward)
-	go func() {
-		defer close(rest)
+	return func(yield func(connection.NewChannel) bool) {
 		for n := range channels {
 			var to direct
 			if n.ChannelType() != "direct-tcpip" || ssh.Unmarshal(n.ExtraData(), &to) != nil || !strings.HasSuffix(to.Host, addresses) {
-				rest <- n
+				if !yield(n) {
+					return
+				}
 				continue
 			}
 			select {
@@ -63,12 +65,11 @@ func (s *Server) onward(ctx context.Context, account int64, c ssh.Conn, channels
 				_ = n.Reject(ssh.ResourceShortage, fmt.Sprintf("%d connections go on through this one already", mostOnward))
 			}
 		}
-	}()
-	return rest
+	}
 }
 
 // goOn joins a channel to where it goes.
-func (s *Server) goOn(ctx context.Context, account int64, c ssh.Conn, n ssh.NewChannel, to direct) {
+func (s *Server) goOn(ctx context.Context, account int64, c ssh.Conn, n connection.NewChannel, to direct) {
 	w, service, err := s.addressed(ctx, account, strings.TrimSuffix(to.Host, addresses))
 	if err != nil {
 		_ = n.Reject(ssh.ConnectionFailed, explain(err))
@@ -85,7 +86,7 @@ func (s *Server) goOn(ctx context.Context, account int64, c ssh.Conn, n ssh.NewC
 		return
 	}
 	defer channel.Close()
-	go ssh.DiscardRequests(requests)
+	go connection.Discard(requests)
 	near, far := net.Pipe() // which has deadlines
 	defer far.Close()
 	go func() {
@@ -126,7 +127,7 @@ func (s *Server) addressed(ctx context.Context, account int64, name string) (w r
 }
 
 // goInto joins a channel to a port inside a workspace, or of a service beside it.
-func (s *Server) goInto(ctx context.Context, w records.Workspace, n ssh.NewChannel, service string, port uint32) error {
+func (s *Server) goInto(ctx context.Context, w records.Workspace, n connection.NewChannel, service string, port uint32) error {
 	if err := usable(w); err != nil {
 		return err
 	}
@@ -149,21 +150,21 @@ func (s *Server) goInto(ctx context.Context, w records.Workspace, n ssh.NewChann
 		return fmt.Errorf("reach %s: %w", net.JoinHostPort(host, strconv.Itoa(int(port))), err)
 	}
 	defer far.Close()
-	go ssh.DiscardRequests(farRequests)
+	go connection.Discard(farRequests)
 	near, requests, err := n.Accept()
 	if err != nil {
 		return nil // the person is gone
 	}
 	defer near.Close()
-	go ssh.DiscardRequests(requests)
+	go connection.Discard(requests)
 	defer s.Arrive(w, func() { near.Close() })()
 	splice.Both(near, far)
 	return nil
 }
 
 // serveOnward serves a connection that only goes on.
-func (s *Server) serveOnward(ctx context.Context, account int64, c *ssh.ServerConn, channels <-chan ssh.NewChannel, requests <-chan *ssh.Request) {
+func (s *Server) serveOnward(ctx context.Context, account int64, c *ssh.ServerConn, person connection.Peer) {
 	defer s.present(account, func() { c.Close() })()
-	go refuse(s.onward(ctx, account, c, channels), requests, "Here one only goes on: ssh -J "+onwardUser+"@… NAME"+addresses+", where NAME is one of your workspaces.", func() {})
+	go refuse(s.onward(ctx, account, c, person.Channels), person.Requests, "Here one only goes on: ssh -J "+onwardUser+"@… NAME"+addresses+", where NAME is one of your workspaces.", func() {})
 	_ = c.Wait()
 }

@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"iter"
 	"log/slog"
 	"net"
 	"strconv"
@@ -17,6 +18,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"domicile/internal/agentlink"
+	"domicile/internal/connection"
 	"domicile/internal/records"
 	"domicile/internal/visible"
 )
@@ -204,9 +206,10 @@ func (s *Server) serve(ctx context.Context, conn net.Conn, config *ssh.ServerCon
 	}
 	defer c.Close()
 	_ = conn.SetDeadline(time.Time{})
+	person := connection.OverSSH(c, channels, requests)
 	w, err := find()
 	if errors.Is(err, errOnward) {
-		s.serveOnward(ctx, w.Account, c, channels, requests)
+		s.serveOnward(ctx, w.Account, c, person)
 		return
 	}
 	var link *agentlink.Link
@@ -215,7 +218,7 @@ func (s *Server) serve(ctx context.Context, conn net.Conn, config *ssh.ServerCon
 	}
 	if err != nil {
 		opened := make(chan struct{})
-		go refuse(channels, requests, explain(err), sync.OnceFunc(func() { close(opened) }))
+		go refuse(person.Channels, person.Requests, explain(err), sync.OnceFunc(func() { close(opened) }))
 		patience := farewellLimit
 		if early.told { // one that opens nothing has only forwards, and knows why by now
 			patience = silentLimit
@@ -230,7 +233,8 @@ func (s *Server) serve(ctx context.Context, conn net.Conn, config *ssh.ServerCon
 	}
 	defer s.Arrive(w, func() { c.Close() })()
 	s.Log.Info("connected", "workspace", w.Name, "from", conn.RemoteAddr().String())
-	couple(side{c, s.onward(ctx, w.Account, c, channels), requests}, side{link.Conn, link.Channels, link.Requests})
+	person.Channels = s.onward(ctx, w.Account, c, person.Channels)
+	couple(person, link.Peer)
 }
 
 // find finds the person's workspace and tells why it cannot be used.
@@ -329,8 +333,8 @@ func farewell(c *ssh.ServerConn, opened <-chan struct{}, patience time.Duration)
 
 // refuse tells the reason to whatever the client opens, until the connection ends. A session
 // is told too where it was said before: who asked for quiet has not seen that.
-func refuse(channels <-chan ssh.NewChannel, requests <-chan *ssh.Request, text string, opened func()) {
-	go ssh.DiscardRequests(requests)
+func refuse(channels iter.Seq[connection.NewChannel], requests connection.Requests, text string, opened func()) {
+	go connection.Discard(requests)
 	for c := range channels {
 		opened()
 		if c.ChannelType() == "session" {
@@ -343,7 +347,7 @@ func refuse(channels <-chan ssh.NewChannel, requests <-chan *ssh.Request, text s
 
 // tell answers a session's shell, command or subsystem with a sentence and exit status 255,
 // as SSH clients do where there is no connection.
-func tell(c ssh.NewChannel, text string) {
+func tell(c connection.NewChannel, text string) {
 	channel, requests, err := c.Accept()
 	if err != nil {
 		return

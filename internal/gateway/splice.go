@@ -2,42 +2,38 @@ package gateway
 
 import (
 	"errors"
-	"io"
+	"iter"
 	"strings"
 	"sync"
+
+	"domicile/internal/connection"
+	"domicile/internal/splice"
 
 	"golang.org/x/crypto/ssh"
 )
 
-// side is one of two SSH connections that are spliced.
-type side struct {
-	conn     ssh.Conn
-	channels <-chan ssh.NewChannel
-	requests <-chan *ssh.Request
-}
-
 // couple passes channels and requests both ways until one side ends, then ends the other.
 // What is Domicile's own between service and agent does not pass.
-func couple(person, agent side) {
-	go passRequests(person.requests, agent.conn)
-	go passRequests(agent.requests, person.conn)
-	go passChannels(person.channels, agent.conn)
-	go passChannels(agent.channels, person.conn)
+func couple(person, agent connection.Peer) {
+	go passRequests(person.Requests, agent.Conn)
+	go passRequests(agent.Requests, person.Conn)
+	go passChannels(person.Channels, agent.Conn)
+	go passChannels(agent.Channels, person.Conn)
 	var ended sync.WaitGroup
 	ended.Go(func() {
-		_ = person.conn.Wait()
-		agent.conn.Close()
+		_ = person.Conn.Wait()
+		agent.Conn.Close()
 	})
 	ended.Go(func() {
-		_ = agent.conn.Wait()
-		person.conn.Close()
+		_ = agent.Conn.Wait()
+		person.Conn.Close()
 	})
 	ended.Wait()
 }
 
 func ours(name string) bool { return strings.HasSuffix(name, "@domicile") }
 
-func passRequests(requests <-chan *ssh.Request, to ssh.Conn) {
+func passRequests(requests connection.Requests, to connection.Conn) {
 	for r := range requests {
 		if ours(r.Type) {
 			_ = r.Reply(false, nil)
@@ -50,13 +46,13 @@ func passRequests(requests <-chan *ssh.Request, to ssh.Conn) {
 	}
 }
 
-func passChannels(channels <-chan ssh.NewChannel, to ssh.Conn) {
+func passChannels(channels iter.Seq[connection.NewChannel], to connection.Conn) {
 	for c := range channels {
 		go passChannel(c, to)
 	}
 }
 
-func passChannel(c ssh.NewChannel, to ssh.Conn) {
+func passChannel(c connection.NewChannel, to connection.Conn) {
 	if ours(c.ChannelType()) {
 		_ = c.Reject(ssh.Prohibited, "not from here")
 		return
@@ -77,7 +73,7 @@ func passChannel(c ssh.NewChannel, to ssh.Conn) {
 		return
 	}
 	go func() {
-		copyAll(far, near)
+		_ = splice.Copy(far, near)
 		_ = far.CloseWrite()
 	}()
 	// A request is answered before the next thing is said of what it began: else the end of a
@@ -100,8 +96,8 @@ func passChannel(c ssh.NewChannel, to ssh.Conn) {
 			passChannelRequest(r, near)
 		}
 	})
-	output.Go(func() { copyAll(near, far) })
-	output.Go(func() { copyAll(near.Stderr(), far.Stderr()) })
+	output.Go(func() { _ = splice.Copy(near, far) })
+	output.Go(func() { _ = splice.Copy(near.Stderr(), far.Stderr()) })
 	output.Wait()
 	// Only now: the end of data holds for standard error too (RFC 4254, section 5.3).
 	_ = near.CloseWrite()
@@ -116,14 +112,9 @@ func answered(answering *sync.Mutex) {
 	defer answering.Unlock()
 }
 
-func passChannelRequest(r *ssh.Request, to ssh.Channel) {
+func passChannelRequest(r *connection.Request, to connection.Channel) {
 	ok, err := to.SendRequest(r.Type, r.WantReply, r.Payload)
 	if r.WantReply {
 		_ = r.Reply(ok && err == nil, nil)
 	}
-}
-
-// copyAll copies with a buffer that holds several SSH packets.
-func copyAll(to io.Writer, from io.Reader) {
-	_, _ = io.CopyBuffer(struct{ io.Writer }{to}, struct{ io.Reader }{from}, make([]byte, 128<<10))
 }

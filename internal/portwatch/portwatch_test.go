@@ -17,6 +17,7 @@ import (
 	"domicile/internal/agent/wire"
 	"domicile/internal/agentlink"
 	"domicile/internal/agentlink/linktest"
+	"domicile/internal/connection"
 	"domicile/internal/records"
 )
 
@@ -39,12 +40,12 @@ func (q *quay) reach(ctx context.Context, _ records.Workspace) (*agentlink.Link,
 	if q.away {
 		return nil, errAway
 	}
-	l, err := agentlink.Open(ctx, linktest.Agent{Channels: func(c ssh.NewChannel) {
+	l, err := agentlink.Open(ctx, linktest.Agent{Channels: func(c connection.NewChannel) {
 		channel, requests, err := c.Accept()
 		if err != nil {
 			return
 		}
-		go ssh.DiscardRequests(requests)
+		go connection.Discard(requests)
 		q.mu.Lock()
 		q.channel = channel
 		q.mu.Unlock()

@@ -117,7 +117,7 @@ func (r *Runner) readSites(ctx context.Context) error {
 		}
 		s, leave, err := r.o.Open(v)
 		switch {
-		case err != nil && v.Given:
+		case err != nil && slices.Contains(r.o.Given, v.Name):
 			wrong = errors.Join(wrong, fmt.Errorf("open the site %s: %w", v.Name, err))
 			continue
 		case err != nil:

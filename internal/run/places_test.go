@@ -50,3 +50,27 @@ func TestASiteThatComesAgainIsAnother(t *testing.T) {
 	require.NoError(t, r.DrainSite(t.Context(), "mooring", true))
 	require.NoError(t, r.RemoveSite(t.Context(), "mooring"))
 }
+
+// A site that the service was given at an earlier start, and cannot be opened any more, keeps nothing
+// else from its work; one that it is given now does.
+func TestAGivenSiteThatCannotBeOpened(t *testing.T) {
+	store, err := records.Open(t.Context(), database.URL)
+	require.NoError(t, err)
+	t.Cleanup(store.Close)
+	_, err = store.GiveSites(t.Context(), []records.Site{{Name: "berths", Kind: string(site.VM), Address: "/gone"}})
+	require.NoError(t, err)
+	options := Options{Store: store, Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Open: func(v records.Site) (site.Site, func(), error) {
+		if v.Address == "/gone" {
+			return nil, nil, io.ErrUnexpectedEOF
+		}
+		return &sitetest.Nowhere{}, nil, nil
+	}}
+	r, err := New(t.Context(), options)
+	require.NoError(t, err)
+	assert.NotContains(t, r.SiteNames(), "berths")
+	options.Given = []string{"berths"}
+	_, err = New(t.Context(), options)
+	assert.ErrorContains(t, err, "open the site berths")
+	require.NoError(t, store.DrainSite(t.Context(), "berths", true))
+	require.NoError(t, store.RemoveSite(t.Context(), "berths"))
+}

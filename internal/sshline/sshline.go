@@ -1,5 +1,5 @@
-// Package sshline keeps an SSH connection that is opened when it is first needed, and dials through
-// it.
+// Package sshline keeps an SSH connection, or one to an agent, that is opened when it is first needed,
+// and dials through it.
 package sshline
 
 import (
@@ -20,23 +20,32 @@ import (
 // machine that slept has connections that nobody else knows of any more.
 const dialLimit = 10 * time.Second
 
-// Line keeps one SSH connection, opened when it is first needed, and makes it anew when it broke.
-type Line struct {
+// Client is a connection through which can be dialled: an *ssh.Client, or a link to an agent.
+type Client interface {
+	comparable
+	DialContext(ctx context.Context, network, address string) (net.Conn, error)
+	Wait() error
+	Close() error
+}
+
+// Line keeps one connection, opened when it is first needed, and makes it anew when it broke.
+type Line[C Client] struct {
 	// Open opens the connection.
-	Open func(context.Context) (*ssh.Client, error)
+	Open func(context.Context) (C, error)
 
 	mu      sync.Mutex
-	open    *ssh.Client
+	is      bool // open is one
+	open    C
 	opening chan struct{} // closed when who opens it now is done; nil: nobody does
 	turn    int           // counts how often it was closed
 }
 
 // Conn gives the connection, and opens it where there is none; fresh tells that. Those who ask while
 // one is opened wait for that.
-func (l *Line) Conn(ctx context.Context) (c *ssh.Client, fresh bool, err error) {
+func (l *Line[C]) Conn(ctx context.Context) (c C, fresh bool, err error) {
 	for {
 		l.mu.Lock()
-		if l.open != nil {
+		if l.is {
 			defer l.mu.Unlock()
 			return l.open, false, nil
 		}
@@ -52,7 +61,7 @@ func (l *Line) Conn(ctx context.Context) (c *ssh.Client, fresh bool, err error) 
 		select {
 		case <-others:
 		case <-ctx.Done():
-			return nil, false, ctx.Err()
+			return c, false, ctx.Err()
 		}
 	}
 }
@@ -60,20 +69,20 @@ func (l *Line) Conn(ctx context.Context) (c *ssh.Client, fresh bool, err error) 
 // errClosed is that the line was closed while a connection was opened.
 var errClosed = errors.New("the connection was closed while it was opened")
 
-func (l *Line) make(ctx context.Context, turn int) (*ssh.Client, error) {
+func (l *Line[C]) make(ctx context.Context, turn int) (C, error) {
 	c, err := l.Open(ctx)
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	close(l.opening)
 	l.opening = nil
 	if err != nil {
-		return nil, err
+		return c, err
 	}
 	if l.turn != turn {
 		c.Close()
-		return nil, errClosed
+		return c, errClosed
 	}
-	l.open = c
+	l.open, l.is = c, true
 	go func() {
 		_ = c.Wait() // whatever ended it
 		l.Drop(c)
@@ -82,28 +91,33 @@ func (l *Line) make(ctx context.Context, turn int) (*ssh.Client, error) {
 }
 
 // Drop ends a connection that does not answer any more, so that the next request makes another.
-func (l *Line) Drop(c *ssh.Client) {
+func (l *Line[C]) Drop(c C) {
 	c.Close()
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if l.open == c {
-		l.open = nil
+	if l.is && l.open == c {
+		l.none()
 	}
 }
 
 // Close ends the connection, and all that goes through it.
-func (l *Line) Close() {
+func (l *Line[C]) Close() {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.turn++
-	if l.open != nil {
+	if l.is {
 		go l.open.Close() // it says farewell, which may take its time
-		l.open = nil
+		l.none()
 	}
 }
 
+func (l *Line[C]) none() {
+	var nothing C
+	l.open, l.is = nothing, false
+}
+
 // Dial connects to host:port as seen from inside.
-func (l *Line) Dial(ctx context.Context, target string) (net.Conn, error) {
+func (l *Line[C]) Dial(ctx context.Context, target string) (net.Conn, error) {
 	for {
 		c, fresh, err := l.Conn(ctx)
 		if err != nil {
@@ -129,7 +143,7 @@ func (l *Line) Dial(ctx context.Context, target string) (net.Conn, error) {
 }
 
 // Join joins a connection of this machine to host:port as seen from inside, until both have ended.
-func (l *Line) Join(ctx context.Context, near net.Conn, target string) error {
+func (l *Line[C]) Join(ctx context.Context, near net.Conn, target string) error {
 	defer near.Close()
 	far, err := l.Dial(ctx, target)
 	if err != nil {

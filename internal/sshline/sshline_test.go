@@ -15,6 +15,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"domicile/internal/agentlink/linktest"
+	"domicile/internal/connection"
 	"domicile/internal/fault"
 )
 
@@ -33,7 +34,7 @@ func (f *far) open(context.Context) (*ssh.Client, error) {
 	if f.wait != nil {
 		<-f.wait
 	}
-	stream := linktest.Agent{Channels: func(c ssh.NewChannel) {
+	stream := linktest.Agent{Channels: func(c connection.NewChannel) {
 		if f.silent.Load() {
 			return
 		}
@@ -51,7 +52,7 @@ func (f *far) open(context.Context) (*ssh.Client, error) {
 		if err != nil {
 			return
 		}
-		go ssh.DiscardRequests(requests)
+		go connection.Discard(requests)
 		_, _ = io.WriteString(channel, to.Host)
 		channel.Close()
 	}}.Stream(f.t)
@@ -62,7 +63,7 @@ func (f *far) open(context.Context) (*ssh.Client, error) {
 	return ssh.NewClient(c, channels, requests), nil
 }
 
-func asks(ctx context.Context, l *Line, target string) (string, error) {
+func asks(ctx context.Context, l *Line[*ssh.Client], target string) (string, error) {
 	conn, err := l.Dial(ctx, target)
 	if err != nil {
 		return "", err
@@ -75,7 +76,7 @@ func asks(ctx context.Context, l *Line, target string) (string, error) {
 func TestOneConnectionServesAll(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		f := &far{t: t, wait: make(chan struct{})}
-		l := &Line{Open: f.open}
+		l := &Line[*ssh.Client]{Open: f.open}
 		answers := make(chan string, 10)
 		for range 10 {
 			go func() {
@@ -104,7 +105,7 @@ func TestOneConnectionServesAll(t *testing.T) {
 func TestAConnectionThatIsDead(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		f := &far{t: t}
-		l := &Line{Open: f.open}
+		l := &Line[*ssh.Client]{Open: f.open}
 		_, err := asks(t.Context(), l, "deck:80")
 		require.NoError(t, err)
 		f.silent.Store(true)
@@ -125,7 +126,7 @@ func TestAConnectionThatIsDead(t *testing.T) {
 func TestALineThatIsClosedMeanwhile(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		f := &far{t: t, wait: make(chan struct{})}
-		l := &Line{Open: f.open}
+		l := &Line[*ssh.Client]{Open: f.open}
 		over := make(chan error, 1)
 		go func() {
 			_, err := asks(t.Context(), l, "deck:80")
@@ -140,7 +141,7 @@ func TestALineThatIsClosedMeanwhile(t *testing.T) {
 		assert.Equal(t, "deck", said)
 		l.Close()
 	})
-	l := &Line{Open: func(context.Context) (*ssh.Client, error) { return nil, errShut }}
+	l := &Line[*ssh.Client]{Open: func(context.Context) (*ssh.Client, error) { return nil, errShut }}
 	_, err := asks(t.Context(), l, "deck:80")
 	assert.ErrorIs(t, err, errShut)
 	near, _ := net.Pipe()

@@ -62,7 +62,7 @@ type Usher struct {
 // place is a workspace.
 type place struct {
 	state string
-	line  *sshline.Line
+	line  *sshline.Line[*ssh.Client]
 	ports []client.Port
 	known bool
 }
@@ -251,7 +251,7 @@ func (u *Usher) setPlaces(list []client.Workspace) {
 		p := u.places[w.Name]
 		if p == nil {
 			name := w.Name
-			p = &place{line: &sshline.Line{Open: func(ctx context.Context) (*ssh.Client, error) { return u.o.Service.SSH(ctx, name) }}}
+			p = &place{line: &sshline.Line[*ssh.Client]{Open: func(ctx context.Context) (*ssh.Client, error) { return u.o.Service.SSH(ctx, name) }}}
 			u.places[w.Name] = p
 		}
 		if p.state = string(w.State); w.State != client.WorkspaceStateReady {

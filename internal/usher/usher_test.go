@@ -20,6 +20,7 @@ import (
 
 	"domicile/internal/agentlink/linktest"
 	"domicile/internal/client"
+	"domicile/internal/connection"
 )
 
 // harbour is a service whose workspaces the test makes; whoever comes to a port inside is told
@@ -94,7 +95,7 @@ func (h *harbour) Events(ctx context.Context, f func(client.Event)) error {
 }
 
 func (h *harbour) SSH(_ context.Context, workspace string) (*ssh.Client, error) {
-	stream := linktest.Agent{Channels: func(c ssh.NewChannel) {
+	stream := linktest.Agent{Channels: func(c connection.NewChannel) {
 		var target struct {
 			Host string
 			Port uint32
@@ -105,7 +106,7 @@ func (h *harbour) SSH(_ context.Context, workspace string) (*ssh.Client, error) 
 		if err != nil {
 			return
 		}
-		go ssh.DiscardRequests(requests)
+		go connection.Discard(requests)
 		fmt.Fprintf(channel, "%s %s:%d", workspace, target.Host, target.Port)
 		channel.Close()
 	}}.Stream(h.t)

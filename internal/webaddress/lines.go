@@ -6,8 +6,7 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/crypto/ssh"
-
+	"domicile/internal/agentlink"
 	"domicile/internal/records"
 	"domicile/internal/sshline"
 )
@@ -20,7 +19,7 @@ type lines struct {
 }
 
 type line struct {
-	sshline.Line
+	sshline.Line[*agentlink.Link]
 	users int
 	going *time.Timer
 }
@@ -45,12 +44,12 @@ func (l *lines) use(w records.Workspace) *line {
 	one := l.open[w.ID]
 	if one == nil {
 		one = &line{}
-		one.Open = func(ctx context.Context) (*ssh.Client, error) {
+		one.Open = func(ctx context.Context) (*agentlink.Link, error) {
 			link, err := l.reacher.Reach(ctx, w)
 			if err != nil {
 				return nil, err
 			}
-			return ssh.NewClient(link.Conn, link.Channels, link.Requests), nil
+			return link.Quiet(), nil
 		}
 		l.open[w.ID] = one
 	}

@@ -21,6 +21,7 @@ import (
 
 	"domicile/internal/agentlink"
 	"domicile/internal/agentlink/linktest"
+	"domicile/internal/connection"
 	"domicile/internal/credential"
 	"domicile/internal/guesses"
 	"domicile/internal/records"
@@ -111,7 +112,8 @@ func (q *quay) Locked(_ context.Context, accounts []int64) ([]int64, error) {
 
 // Reach gives a connection to an agent that dials the program, whatever is asked for.
 func (q *quay) Reach(ctx context.Context, _ records.Workspace) (*agentlink.Link, error) {
-	return agentlink.Open(ctx, linktest.Agent{Channels: func(c ssh.NewChannel) {
+	service := linktest.Signer(q.t)
+	return agentlink.Open(ctx, linktest.Agent{Channels: func(c connection.NewChannel) {
 		go func() {
 			conn, err := net.Dial("tcp", q.program)
 			if err != nil {
@@ -124,10 +126,10 @@ func (q *quay) Reach(ctx context.Context, _ records.Workspace) (*agentlink.Link,
 				return
 			}
 			defer channel.Close()
-			go ssh.DiscardRequests(requests)
+			go connection.Discard(requests)
 			splice.Both(conn, channel)
 		}()
-	}}.Stream(q.t), linktest.Signer(q.t))
+	}}.Private(q.t, service.PublicKey()), service)
 }
 
 // change changes an address.

@@ -40,7 +40,10 @@ func TestAMachineOfItsOwn(t *testing.T) {
 	require.Equal(t, 0, a.status, a.err)
 	assert.Equal(t, "crew", skipper.inside(t, "sailing", "id -un"))
 	assert.Equal(t, "made\nplanks\nflood", skipper.inside(t, "sailing", "cat made deck; echo $TIDE"))
-	assert.Contains(t, skipper.inside(t, "sailing", "python3 -c 'import urllib.request as r; print(r.urlopen(\"http://127.0.0.1:8080/deck\").read().decode())'"), "planks")
+	eventually(t, 60*time.Second, "the program that postStartCommand left behind serves", func() bool { // software emulation takes its time
+		a := skipper.domicile(t, "run", "sailing", "--", "python3", "-c", `import urllib.request as r; print(r.urlopen("http://127.0.0.1:8080/deck").read().decode())`)
+		return a.status == 0 && strings.TrimSpace(a.out) == "planks"
+	})
 	w := skipper.workspace(t, "sailing")
 	require.NotNil(t, w.Checks)
 	assert.True(t, (*w.Checks)[0].Ok)

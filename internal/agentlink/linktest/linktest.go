@@ -8,7 +8,11 @@ import (
 	"crypto/ed25519"
 	"crypto/rand"
 	"net"
+	"os"
+	"syscall"
 	"testing"
+
+	"domicile/internal/connection"
 
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
@@ -16,8 +20,8 @@ import (
 
 // Agent answers what comes; a nil function leaves it without an answer.
 type Agent struct {
-	Requests func(*ssh.Request)
-	Channels func(ssh.NewChannel)
+	Requests func(*connection.Request)
+	Channels func(connection.NewChannel)
 }
 
 // Signer makes a key.
@@ -34,28 +38,48 @@ func Signer(t testing.TB) ssh.Signer {
 func (a Agent) Stream(t testing.TB) net.Conn {
 	t.Helper()
 	near, far := pipe()
-	config := &ssh.ServerConfig{PublicKeyCallback: func(ssh.ConnMetadata, ssh.PublicKey) (*ssh.Permissions, error) { return nil, nil }}
+	a.serve(t, far, nil)
+	return near
+}
+
+// Private gives a private stream to the agent, which knows the service by its key.
+func (a Agent) Private(t testing.TB, service ssh.PublicKey) net.Conn {
+	t.Helper()
+	pair, err := syscall.Socketpair(syscall.AF_UNIX, syscall.SOCK_STREAM|syscall.SOCK_CLOEXEC, 0)
+	require.NoError(t, err)
+	var ends [2]net.Conn
+	for i, number := range pair {
+		file := os.NewFile(uintptr(number), "")
+		ends[i], err = net.FileConn(file)
+		require.NoError(t, err)
+		require.NoError(t, file.Close())
+	}
+	a.serve(t, ends[1], service)
+	return connection.Private(ends[0])
+}
+
+func (a Agent) serve(t testing.TB, far net.Conn, service ssh.PublicKey) {
+	config := &ssh.ServerConfig{ServerVersion: "SSH-2.0-agent", PublicKeyCallback: func(ssh.ConnMetadata, ssh.PublicKey) (*ssh.Permissions, error) { return nil, nil }}
 	config.AddHostKey(Signer(t))
 	go func() {
-		_, channels, requests, err := ssh.NewServerConn(far, config)
+		peer, err := connection.Accept(far, config, service)
 		if err != nil {
 			return
 		}
 		defer far.Close()
 		go func() {
-			for c := range channels {
+			for c := range peer.Channels {
 				if a.Channels != nil {
 					a.Channels(c)
 				}
 			}
 		}()
-		for r := range requests {
+		for r := range peer.Requests {
 			if a.Requests != nil {
 				a.Requests(r)
 			}
 		}
 	}()
-	return near
 }
 
 // unhurried is an end of a pipe to which can be written before the other one reads: in SSH both

@@ -15,12 +15,21 @@ import (
 
 	"domicile/internal/agent/wire"
 	"domicile/internal/beneath"
+	"domicile/internal/connection"
 	"domicile/internal/fault"
 )
 
 // Connect opens a stream to the agent: through the socket in the folder that host and
 // container share, or through an exec of the agent's bridge.
 func (s *Site) Connect(ctx context.Context, workspace string) (net.Conn, error) {
+	conn, err := s.stream(ctx, workspace)
+	if err == nil && s.o.Private {
+		conn = connection.Private(conn)
+	}
+	return conn, err
+}
+
+func (s *Site) stream(ctx context.Context, workspace string) (net.Conn, error) {
 	shares, err := s.sharesFolder(ctx)
 	if err != nil {
 		return nil, err

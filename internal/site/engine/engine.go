@@ -62,6 +62,9 @@ type Options struct {
 	// it is elsewhere. Then agents are reached by the engine's streams, and no folder of this
 	// machine can be in a workspace.
 	Shared *Shared
+	// Private tells that nobody else can read or change what goes to the engine and comes from it: it is
+	// on this machine, or behind SSH.
+	Private bool
 	// Alone tells that the engine runs in a machine that is one workspace's alone, which is the
 	// border: a container is on the machine's own network, and no networks are tried.
 	Alone bool

@@ -76,6 +76,7 @@ func New(o Options) *Site {
 		o.System = "this host, a machine for each workspace"
 	}
 	o.Engine.Alone, o.Engine.Shared, o.Engine.BuildAt = true, nil, nil
+	o.Engine.Private = o.Kind == site.VM // what rented instances send passes strange networks
 	s := &Site{o: o, engines: map[string]*engine.Site{}, homes: map[string]string{}}
 	if o.Folder != "" {
 		s.marking.Folder = filepath.Join(o.Folder, "turns")

@@ -37,7 +37,7 @@ type Line struct {
 	// reached tells that the engine has answered once.
 	reached atomic.Bool
 
-	line sshline.Line
+	line sshline.Line[*ssh.Client]
 	over atomic.Bool // it was closed, and dials no more
 }
 

@@ -1,0 +1,79 @@
+package agentlink
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"os"
+	"strconv"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"domicile/internal/connection"
+)
+
+// DialContext connects to host:port as seen from inside. The network is always TCP. An error of type
+// *ssh.OpenChannelError is what the agent says of it.
+func (l *Link) DialContext(ctx context.Context, _, address string) (net.Conn, error) {
+	host, text, err := net.SplitHostPort(address)
+	if err != nil {
+		return nil, err
+	}
+	port, err := strconv.ParseUint(text, 10, 16)
+	if err != nil {
+		return nil, fmt.Errorf("the port of %s: %w", address, err)
+	}
+	type opened struct {
+		channel connection.Channel
+		err     error
+	}
+	done := make(chan opened, 1)
+	go func() {
+		// RFC 4254, section 7.2.
+		channel, requests, err := l.Conn.OpenChannel("direct-tcpip", ssh.Marshal(struct {
+			Host       string
+			Port       uint32
+			OriginHost string
+			OriginPort uint32
+		}{host, uint32(port), "127.0.0.1", 0}))
+		if err == nil {
+			go connection.Discard(requests)
+		}
+		done <- opened{channel, err}
+	}()
+	select {
+	case o := <-done:
+		if o.err != nil {
+			return nil, o.err
+		}
+		return channelConn{o.channel, address}, nil
+	case <-ctx.Done():
+		go func() {
+			if o := <-done; o.err == nil {
+				o.channel.Close()
+			}
+		}()
+		return nil, ctx.Err()
+	}
+}
+
+// channelConn is a channel as a net.Conn, without deadlines.
+type channelConn struct {
+	connection.Channel
+	address string
+}
+
+// LocalAddr and RemoteAddr name what was dialled.
+func (c channelConn) LocalAddr() net.Addr  { return inside(c.address) }
+func (c channelConn) RemoteAddr() net.Addr { return inside(c.address) }
+
+func (c channelConn) SetDeadline(time.Time) error      { return os.ErrNoDeadline }
+func (c channelConn) SetReadDeadline(time.Time) error  { return os.ErrNoDeadline }
+func (c channelConn) SetWriteDeadline(time.Time) error { return os.ErrNoDeadline }
+
+// inside is an address as seen from inside a workspace.
+type inside string
+
+func (inside) Network() string  { return "tcp" }
+func (i inside) String() string { return string(i) }

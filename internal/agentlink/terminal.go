@@ -1,0 +1,65 @@
+package agentlink
+
+import (
+	"context"
+	"errors"
+
+	"golang.org/x/crypto/ssh"
+
+	"domicile/internal/agent/wire"
+	"domicile/internal/connection"
+)
+
+// Terminal is a terminal inside, with the person's shell in it.
+type Terminal struct {
+	connection.Channel
+	end <-chan error
+}
+
+// Terminal opens a terminal of a size in characters. One with a name goes on when the link ends, and
+// the same name comes back to it.
+func (l *Link) Terminal(ctx context.Context, name string, columns, rows int) (*Terminal, error) {
+	channel, requests, err := l.openWith(ctx, "session", nil)
+	if err != nil {
+		return nil, err
+	}
+	t := &Terminal{channel, exitOf(requests)}
+	stop := context.AfterFunc(ctx, func() { channel.Close() })
+	defer stop()
+	// RFC 4254, sections 6.2, 6.4, 6.5.
+	if name != "" {
+		err = t.ask("env", ssh.Marshal(struct{ Name, Value string }{wire.TerminalName, name}))
+	}
+	if err == nil {
+		err = t.ask("pty-req", ssh.Marshal(struct {
+			Term                         string
+			Columns, Rows, Width, Height uint32
+			Modes                        string
+		}{"xterm-256color", uint32(columns), uint32(rows), 0, 0, "\x00"}))
+	}
+	if err == nil {
+		err = t.ask("shell", nil)
+	}
+	if err != nil {
+		channel.Close()
+		return nil, err
+	}
+	return t, nil
+}
+
+func (t *Terminal) ask(what string, payload []byte) error {
+	ok, err := t.SendRequest(what, true, payload)
+	if err == nil && !ok {
+		err = errors.New("the workspace's agent refuses the request " + what)
+	}
+	return err
+}
+
+// Resize changes the size, in characters (section 6.7).
+func (t *Terminal) Resize(columns, rows int) error {
+	_, err := t.SendRequest("window-change", false, ssh.Marshal(struct{ Columns, Rows, Width, Height uint32 }{uint32(columns), uint32(rows), 0, 0}))
+	return err
+}
+
+// Wait waits for the end of the program in it; the error is an *ExitError where it ended badly.
+func (t *Terminal) Wait() error { return <-t.end }

@@ -1,0 +1,382 @@
+package connection
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"io"
+	"sync"
+	"sync/atomic"
+
+	"golang.org/x/crypto/ssh"
+)
+
+// channel is one stream of a connection.
+type channel struct {
+	mux      *mux
+	kind     string
+	extra    []byte
+	local    uint32 // its number here
+	remote   uint32 // and at the other side
+	most     uint32 // bytes of data that the other side takes in one message
+	answered chan error
+	requests chan *Request
+	asking   sync.Mutex // one request at a time waits for its answer
+	awaited  atomic.Bool
+	answers  chan bool
+	gone     chan struct{} // closed when this side has closed it
+	over     chan struct{} // closed when the other side has, or the connection is over
+	out, err inbox
+	received uint32        // bytes that may still come; of who receives alone
+	read     atomic.Uint32 // bytes that were read and not told yet
+	allowed  atomic.Uint32 // of these, told and not counted by who receives yet
+
+	mu         sync.Mutex
+	mayWrite   sync.Cond
+	begun      bool   // both sides know it
+	room       uint32 // bytes that may be sent
+	endedWrite bool
+	closed     bool // by this side
+	ended      bool // by the other one
+}
+
+func newChannel(m *mux, kind string, extra []byte) *channel {
+	c := &channel{mux: m, kind: kind, extra: extra, requests: make(chan *Request, waiting), answers: make(chan bool, 1), gone: make(chan struct{}), over: make(chan struct{}), received: window}
+	c.mayWrite.L = &c.mu
+	c.out.init()
+	c.err.init()
+	return c
+}
+
+// Read reads what the other side sends. Its end is io.EOF.
+func (c *channel) Read(p []byte) (int, error) { return c.readFrom(&c.out, p) }
+
+func (c *channel) readFrom(b *inbox, p []byte) (int, error) {
+	b.reading.Lock()
+	defer b.reading.Unlock()
+	if len(p) == 0 {
+		return 0, nil
+	}
+	some, err := b.next()
+	if err != nil {
+		return 0, err
+	}
+	n := copy(p, some)
+	return n, c.took(b, n)
+}
+
+// WriteTo copies all that the other side sends, without a buffer between.
+func (c *channel) WriteTo(w io.Writer) (int64, error) { return c.copyTo(&c.out, w) }
+
+func (c *channel) copyTo(b *inbox, w io.Writer) (sum int64, err error) {
+	b.reading.Lock()
+	defer b.reading.Unlock()
+	for {
+		some, err := b.next()
+		if errors.Is(err, io.EOF) {
+			return sum, nil
+		}
+		n, err := w.Write(some)
+		sum += int64(n)
+		if tookErr := c.took(b, n); err == nil {
+			err = tookErr
+		}
+		if err != nil {
+			return sum, err
+		}
+	}
+}
+
+// took tells the other side, now and then, that it may send more.
+func (c *channel) took(b *inbox, n int) error {
+	b.took(n)
+	read := c.read.Add(uint32(n))
+	if read < window/4 || !c.read.CompareAndSwap(read, 0) {
+		return nil // what is added meanwhile is told with the next
+	}
+	c.allowed.Add(read)
+	c.mu.Lock()
+	over := c.closed || c.ended
+	c.mu.Unlock()
+	if over {
+		return nil
+	}
+	_ = c.mux.send(adjustMessage{To: c.remote, Bytes: read}) // a broken connection is told by the next read
+	return nil
+}
+
+// Write sends to the other side.
+func (c *channel) Write(p []byte) (int, error) { return c.writeAs(0, p) }
+
+func (c *channel) writeAs(kind uint32, p []byte) (sum int, err error) {
+	for len(p) > 0 {
+		n, err := c.reserve(len(p))
+		if err != nil {
+			return sum, err
+		}
+		if err := c.mux.sendData(c.remote, kind, p[:n]); err != nil {
+			return sum, err
+		}
+		sum += n
+		p = p[n:]
+	}
+	return sum, nil
+}
+
+// reserve waits until some of n bytes may be sent.
+func (c *channel) reserve(n int) (int, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for {
+		if c.endedWrite || c.closed || c.ended {
+			return 0, io.EOF
+		}
+		if c.room > 0 {
+			n = min(n, int(c.room), int(c.most))
+			c.room -= uint32(n)
+			return n, nil
+		}
+		c.mayWrite.Wait()
+	}
+}
+
+// CloseWrite says that nothing more is sent; the other side may go on.
+func (c *channel) CloseWrite() error {
+	c.mu.Lock()
+	over := c.endedWrite || c.closed || c.ended
+	c.endedWrite = true
+	c.mu.Unlock()
+	if over {
+		return io.EOF
+	}
+	return c.mux.send(eofMessage{c.remote})
+}
+
+// Close ends the channel both ways. What has come and is not read is lost.
+func (c *channel) Close() error {
+	c.out.refuse()
+	c.err.refuse()
+	return c.sayClosed()
+}
+
+// sayClosed tells the other side that nothing more comes from here, once.
+func (c *channel) sayClosed() error {
+	c.mu.Lock()
+	if c.closed {
+		c.mu.Unlock()
+		return io.EOF
+	}
+	c.closed = true
+	close(c.gone)
+	c.mu.Unlock()
+	c.mayWrite.Broadcast()
+	return c.mux.send(closeMessage{c.remote})
+}
+
+// SendRequest asks something of the channel.
+func (c *channel) SendRequest(name string, wantReply bool, payload []byte) (bool, error) {
+	if wantReply {
+		c.asking.Lock()
+		defer c.asking.Unlock()
+		c.awaited.Store(true)
+	}
+	c.mu.Lock()
+	over := c.closed || c.ended
+	c.mu.Unlock()
+	if over {
+		return false, io.EOF
+	}
+	if err := c.mux.send(requestMessage{To: c.remote, Type: name, WantReply: wantReply, Payload: payload}); err != nil || !wantReply {
+		return false, err
+	}
+	select {
+	case ok := <-c.answers:
+		return ok, nil
+	case <-c.over:
+		return false, io.EOF
+	}
+}
+
+// Stderr is standard error.
+func (c *channel) Stderr() io.ReadWriter { return standardError{c} }
+
+type standardError struct{ c *channel }
+
+func (e standardError) Read(p []byte) (int, error)         { return e.c.readFrom(&e.c.err, p) }
+func (e standardError) WriteTo(w io.Writer) (int64, error) { return e.c.copyTo(&e.c.err, w) }
+func (e standardError) Write(p []byte) (int, error)        { return e.c.writeAs(standardErrorData, p) }
+
+// standardErrorData is the kind of data that is standard error (RFC 4254, section 5.2).
+const standardErrorData = 1
+
+// newOne is a channel that the other side asks for.
+type newOne struct{ c *channel }
+
+func (n *newOne) ChannelType() string { return n.c.kind }
+func (n *newOne) ExtraData() []byte   { return n.c.extra }
+
+var errDecided = errors.New("the channel was accepted or rejected already")
+
+func (n *newOne) Accept() (Channel, Requests, error) {
+	if !n.c.begin() {
+		return nil, nil, errDecided
+	}
+	if err := n.c.mux.send(openedMessage{To: n.c.remote, From: n.c.local, Window: window, Most: mostData}); err != nil {
+		return nil, nil, err
+	}
+	return n.c, each(n.c.requests), nil
+}
+
+func (n *newOne) Reject(reason ssh.RejectionReason, message string) error {
+	if !n.c.begin() {
+		return errDecided
+	}
+	n.c.mux.forget(n.c)
+	return n.c.mux.send(openFailure{To: n.c.remote, Reason: reason, Message: message, Language: "en"})
+}
+
+func (c *channel) begin() (first bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	first = !c.begun
+	c.begun = true
+	return first
+}
+
+// receive takes data.
+func (c *channel) receive(from *bufio.Reader, kind, n uint32) error {
+	c.received += c.allowed.Swap(0)
+	if n > c.received {
+		return fmt.Errorf("%d bytes came where %d were allowed", n, c.received)
+	}
+	c.mu.Lock()
+	begun := c.begun
+	c.mu.Unlock()
+	if !begun {
+		return errors.New("data of a channel that is not open yet")
+	}
+	c.received -= n
+	switch kind {
+	case 0:
+		return c.out.fill(from, int(n))
+	case standardErrorData:
+		return c.err.fill(from, int(n))
+	}
+	c.allowed.Add(n) // nobody here knows what it is, so it is read
+	if _, err := from.Discard(int(n)); err != nil {
+		return err
+	}
+	go func() { _ = c.mux.send(adjustMessage{To: c.remote, Bytes: n}) }()
+	return nil
+}
+
+// end is the channel's end where the connection is over.
+func (c *channel) end() {
+	c.mu.Lock()
+	if c.ended {
+		c.mu.Unlock()
+		return
+	}
+	c.ended = true
+	close(c.over)
+	c.mu.Unlock()
+	c.mayWrite.Broadcast()
+	c.out.end()
+	c.err.end()
+	close(c.requests)
+}
+
+// receiveOfChannel takes a message about one channel.
+func (m *mux) receiveOfChannel(number byte, body []byte) error {
+	if len(body) < 5 {
+		return fmt.Errorf("a message %d of %d bytes", number, len(body))
+	}
+	c, err := m.channel(uint32(body[1])<<24 | uint32(body[2])<<16 | uint32(body[3])<<8 | uint32(body[4]))
+	if err != nil {
+		return err
+	}
+	c.mu.Lock()
+	begun := c.begun
+	c.mu.Unlock()
+	if opening := number == numberOpened || number == numberOpenFailure; opening == begun || opening && c.answered == nil {
+		return fmt.Errorf("a message %d out of its turn", number)
+	}
+	switch number {
+	case numberOpened:
+		return c.theyOpened(body)
+	case numberOpenFailure:
+		var q openFailure
+		if err := ssh.Unmarshal(body, &q); err != nil {
+			return err
+		}
+		m.forget(c)
+		c.answered <- &ssh.OpenChannelError{Reason: q.Reason, Message: q.Message}
+	case numberAdjust:
+		return c.theyAdjust(body)
+	case numberEOF:
+		c.out.end()
+		c.err.end()
+	case numberClose:
+		m.forget(c)
+		go func() { _ = c.sayClosed() }() // an answer, or nothing where this side was first
+		c.end()
+	case numberRequest:
+		return c.theyAsk(body)
+	case numberRequestSuccess, numberRequestFailure:
+		if !c.awaited.Swap(false) {
+			return errors.New("an answer that nobody waits for")
+		}
+		c.answers <- number == numberRequestSuccess
+	default:
+		return fmt.Errorf("a message of number %d", number)
+	}
+	return nil
+}
+
+func (c *channel) theyOpened(body []byte) error {
+	var q openedMessage
+	if err := ssh.Unmarshal(body, &q); err != nil {
+		return err
+	}
+	if q.Most == 0 {
+		return errors.New("a channel through which nothing goes")
+	}
+	c.mu.Lock()
+	c.remote, c.room, c.most, c.begun = q.From, q.Window, min(q.Most, mostData), true
+	c.mu.Unlock()
+	c.answered <- nil
+	return nil
+}
+
+func (c *channel) theyAdjust(body []byte) error {
+	var q adjustMessage
+	if err := ssh.Unmarshal(body, &q); err != nil {
+		return err
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.room+q.Bytes < c.room {
+		return errors.New("a window of more than four gigabytes")
+	}
+	c.room += q.Bytes
+	c.mayWrite.Broadcast()
+	return nil
+}
+
+func (c *channel) theyAsk(body []byte) error {
+	var q requestMessage
+	if err := ssh.Unmarshal(body, &q); err != nil {
+		return err
+	}
+	r := &Request{Type: q.Type, WantReply: q.WantReply, Payload: q.Payload, reply: func(ok bool, _ []byte) error {
+		if ok {
+			return c.mux.send(requestSuccess{c.remote})
+		}
+		return c.mux.send(requestFailure{c.remote})
+	}}
+	select {
+	case c.requests <- r:
+	case <-c.gone: // nobody takes them any more
+	}
+	return nil
+}
