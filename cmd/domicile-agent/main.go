@@ -6,6 +6,8 @@
 //	domicile-agent stay                                be the first process of a container, and do nothing
 //	domicile-agent reach ADDRESS                       tell by the exit status whether somebody is at a TCP address
 //	domicile-agent sftp                                serve SFTP on standard input and output
+//
+// By the names usher and browse it is the program that asks the machine its person sits at.
 package main
 
 import (
@@ -17,13 +19,22 @@ import (
 	"net"
 	"os"
 	"os/signal"
+	"path/filepath"
+	"slices"
 	"syscall"
 
 	"domicile/internal/agent"
 	"domicile/internal/agent/wire"
+	"domicile/internal/wish/inside"
 )
 
 func main() {
+	if slices.Contains(wire.Programs, filepath.Base(os.Args[0])) {
+		ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
+		status := inside.Main(ctx, wire.UsherSocket)
+		stop()
+		os.Exit(status)
+	}
 	if err := run(os.Args[1:]); err != nil {
 		fmt.Fprintln(os.Stderr, "domicile-agent:", err)
 		os.Exit(1)

@@ -57,44 +57,78 @@ func edit(ctx context.Context, t *terminal, c *client.Service, workspace, where,
 	if with == "" || slices.Contains(inside, with) {
 		return editInside(ctx, t, c, workspace, where, with)
 	}
-	ways, err := client.Answer[client.Ways](c.TryWays(ctx, workspace))
-	if err != nil {
-		return err
-	}
-	at := editor.Place{Host: ways.Host, Port: ways.Port, User: ways.User, Workspace: workspace, Path: where, Address: usher.AddressOf(workspace, usualSuffix)}
+	suffix := usualSuffix
 	if h, err := hallOf("", usualSuffix); err == nil {
 		if s, err := h.status(ctx); err == nil {
-			at.Address = usher.AddressOf(workspace, s.Suffix)
+			suffix = s.Suffix
 		}
 	}
-	if !path.IsAbs(at.Path) {
-		at.Path = path.Join(text(ways.Folder), at.Path)
-	}
-	own, err := loadEditors()
+	at, err := placeOf(ctx, c, workspace, where, suffix)
 	if err != nil {
 		return err
 	}
-	line, known := own[with]
-	if !known {
-		line, known = withAddress[with]
+	e, err := editorHere(ctx, c, with)
+	switch {
+	case err != nil:
+		return err
+	case e.command != "":
+		return runEditor(ctx, t, e.command, at)
 	}
-	if known {
-		return runEditor(ctx, t, line, at)
+	link, err := editor.Link(e.link, at)
+	if err != nil {
+		return err
+	}
+	return openLink(ctx, link)
+}
+
+// placeOf is what an editor of this machine is told of a file or folder of a workspace.
+func placeOf(ctx context.Context, c *client.Service, workspace, where, suffix string) (editor.Place, error) {
+	ways, err := client.Answer[client.Ways](c.TryWays(ctx, workspace))
+	if err != nil {
+		return editor.Place{}, err
+	}
+	if !path.IsAbs(where) {
+		where = path.Join(text(ways.Folder), where)
+	}
+	return editor.Place{Host: ways.Host, Port: ways.Port, User: ways.User, Workspace: workspace, Path: where, Address: usher.AddressOf(workspace, suffix)}, nil
+}
+
+// ownEditor is an editor of this machine: a command, or a link.
+type ownEditor struct{ command, link string }
+
+// editorHere finds an editor of this machine by its name. Without one, there may be one alone that the
+// person has set.
+func editorHere(ctx context.Context, c *client.Service, name string) (ownEditor, error) {
+	own, err := loadEditors()
+	if err != nil {
+		return ownEditor{}, err
+	}
+	if line, known := own[name]; known {
+		return ownEditor{command: line}, nil
+	}
+	if line, known := withAddress[name]; known {
+		return ownEditor{command: line}, nil
 	}
 	links, err := client.Answer[[]client.Editor](c.ListEditors(ctx))
 	if err != nil {
-		return err
+		return ownEditor{}, err
 	}
 	for _, e := range links {
-		if e.Name == with {
-			link, err := editor.Link(e.Link, at)
-			if err != nil {
-				return err
-			}
-			return openLink(ctx, link)
+		if e.Name == name {
+			return ownEditor{link: e.Link}, nil
 		}
 	}
-	return fault.New("no-editor", "domicile editors lists them", "there is no editor %q", with)
+	switch {
+	case name != "":
+		return ownEditor{}, fault.New("no-editor", "domicile editors lists them", "there is no editor %q", name)
+	case len(own) == 1 && len(links) == 0:
+		for _, line := range own {
+			return ownEditor{command: line}, nil
+		}
+	case len(own) == 0 && len(links) == 1:
+		return ownEditor{link: links[0].Link}, nil
+	}
+	return ownEditor{}, fault.New("no-editor", "name one in DOMICILE_EDITOR where the usher is started; domicile editors lists them", "the usher knows no one editor of the person's machine")
 }
 
 // runEditor runs a command of this machine.

@@ -5,6 +5,8 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"io"
+	"log"
 	"net"
 	"net/http"
 	"net/url"
@@ -21,8 +23,9 @@ import (
 )
 
 var usherCommand = command{
-	name: "usher", args: "[-suffix NAME] [-status | -install | -uninstall] [-json]", summary: "Keep addresses and ports of your workspaces at this machine, until Ctrl-C",
-	example: "domicile usher\nssh timetable.domicile\ndomicile usher -status",
+	name: "usher", args: "[allow | ask | refuse NAME KIND [SUBJECT] | forget NAME] [-suffix NAME] [-status | -install | -uninstall] [-json]", summary: "Keep addresses and ports of your workspaces at this machine, until Ctrl-C",
+	example: "domicile usher\nssh timetable.domicile\ndomicile usher -status\ndomicile usher allow timetable open",
+	takes:   anything,
 	alone:   true, // what it does is told also to who is signed out
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
@@ -38,6 +41,8 @@ var usherCommand = command{
 				return err
 			}
 			switch {
+			case len(args) > 0:
+				return h.decide(ctx, t, args)
 			case *status:
 				s, err := h.status(ctx)
 				return present(t, *asJSON, s, err, func(s usher.Status) { printUsher(t, s) })
@@ -113,14 +118,17 @@ func (h *hall) keep(ctx context.Context, t *terminal, c *client.Service, quiet b
 	if err := h.ssh.Include(); err != nil {
 		fmt.Fprintf(t.err, "domicile: %v\n%s\n", err, fault.ToDo(fault.Remedy(err)))
 	}
-	o := usher.Options{Service: asked{c}, Address: c.URL, Suffix: h.ssh.Suffix, Memory: filepath.Join(h.folder, "ports.json"),
-		Say: func(text string) { fmt.Fprintf(t.out, "%s  %s\n", time.Now().Format("15:04:05"), text) }}
-	if !quiet {
-		o.Browse = browse
-	}
+	o := usher.Options{Service: asked{c}, Address: c.URL, Suffix: h.ssh.Suffix, Memory: filepath.Join(h.folder, "ports.json"), Decisions: filepath.Join(h.folder, "decisions.json"),
+		Say: func(text string) { fmt.Fprintf(t.out, "%s  %s\n", time.Now().Format("15:04:05"), text) }, Machine: desktop(c, h.ssh.Suffix, quiet)}
+	_, interactive := fileOf(t.in)
+	o.Machine.Ask = func(q usher.Question) { putQuestion(ctx, t, o, q, interactive) }
 	u, err := usher.New(o)
 	if err != nil {
 		return err
+	}
+	log.SetOutput(io.Discard) // the SSH agent's package says there what a workspace was refused
+	if interactive {
+		go hearAnswers(t, u)
 	}
 	server := &http.Server{Handler: u, ReadHeaderTimeout: 5 * time.Second}
 	go func() { _ = server.Serve(listener) }()
@@ -153,13 +161,18 @@ func (h *hall) listen(ctx context.Context) (net.Listener, error) {
 
 // status asks the usher that is at work.
 func (h *hall) status(ctx context.Context) (usher.Status, error) {
-	c := http.Client{Timeout: 5 * time.Second, Transport: &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
-		return (&net.Dialer{}).DialContext(ctx, "unix", h.socket())
-	}}}
 	r, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://usher/", nil)
 	if err != nil {
 		return usher.Status{}, err
 	}
+	return h.answer(r)
+}
+
+// answer asks the usher that is at work.
+func (h *hall) answer(r *http.Request) (usher.Status, error) {
+	c := http.Client{Timeout: 5 * time.Second, Transport: &http.Transport{DisableKeepAlives: true, DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+		return (&net.Dialer{}).DialContext(ctx, "unix", h.socket())
+	}}}
 	answer, err := c.Do(r)
 	if err != nil {
 		return usher.Status{}, fault.New("no-usher", "domicile usher", "no usher is at work for this account at this machine")
@@ -205,6 +218,7 @@ func printUsher(t *terminal, s usher.Status) {
 		}
 	}
 	table.flush()
+	printLent(t, s)
 }
 
 // asked is the service as the usher needs it.

@@ -66,6 +66,7 @@ func (s *Server) configure(ctx context.Context, c wire.Session) (*person, wire.S
 			p.env[name] = *value
 		}
 	}
+	lent(p.env)
 	return p, reply
 }
 

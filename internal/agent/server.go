@@ -43,6 +43,7 @@ type Server struct {
 
 	doors doors
 	use   use
+	keys  atomic.Bool // an usher has offered the person's SSH agent
 }
 
 // New makes an agent that knows the service by its public key, as in an authorized_keys
@@ -234,7 +235,18 @@ func (s *Server) requests(ctx context.Context, requests connection.Requests, for
 			answer := wire.DoorReply{}
 			err := json.Unmarshal(r.Payload, &q)
 			if err == nil {
-				err = s.doors.hold(v.Conn, q.Socket)
+				err = s.doors.hold(v.Conn, door{socket: q.Socket, visit: wire.Visit})
+			}
+			if err != nil {
+				answer.Error = err.Error()
+			}
+			reply(r, answer)
+		case wire.Lend:
+			var q wire.LendRequest
+			answer := wire.LendReply{}
+			err := json.Unmarshal(r.Payload, &q)
+			if err == nil {
+				err = s.lend(v.Conn, q)
 			}
 			if err != nil {
 				answer.Error = err.Error()

@@ -56,6 +56,7 @@ func (s *Server) session(ctx context.Context, conn *visitor, new connection.NewC
 	}
 	x := &session{server: s, conn: conn, channel: channel, person: p, env: map[string]string{}}
 	maps.Copy(x.env, conn.variables())
+	maps.Copy(x.env, s.lentKeys(p))
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel() // the client has closed the channel
 	for r := range requests {

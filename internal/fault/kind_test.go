@@ -23,7 +23,7 @@ var asked = map[string]bool{
 	"bad-secret": true, "bad-server": true, "bad-size": true, "bad-source": true, "bad-variation": true, "another-architecture": true, "same-engine": true, "there-already": true, "bad-template": true, "bad-user": true, "bad-policy": true, "bad-price": true, "bad-id": true, "build-failed": true,
 	"command-failed": true, "workspace-ended": true, "long-password": true, "no-password": true, "not-a-template": true, "not-carried-out": true,
 	"not-this-host": true, "put-failed": true, "service-failed": true, "short-password": true, "size-too-small": true, "unknown-option": true,
-	"weak-key": true, "bad-suffix": true, "bad-link": true, "bad-placeholder": true, "bad-command": true, "bad-port": true, "bad-path": true, "settings-unwritable": true,
+	"weak-key": true, "bad-suffix": true, "bad-link": true, "bad-placeholder": true, "bad-command": true, "bad-port": true, "bad-path": true, "settings-unwritable": true, "bad-wish": true, "bad-decision": true,
 }
 
 // program calls f with all that the program's own files say, and where.

@@ -66,6 +66,13 @@ func (l *Line[C]) Conn(ctx context.Context) (c C, fresh bool, err error) {
 	}
 }
 
+// Now gives the connection where there is one.
+func (l *Line[C]) Now() (c C, there bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.open, l.is
+}
+
 // errClosed is that the line was closed while a connection was opened.
 var errClosed = errors.New("the connection was closed while it was opened")
 

@@ -58,6 +58,8 @@ func (u *Usher) open(ctx context.Context) {
 		}
 	}
 	u.refused = refused
+	close(u.moved)
+	u.moved = make(chan struct{})
 	if err := u.memory.keep(); err != nil {
 		u.say("", "memory", "which port was where cannot be kept: "+err.Error())
 	}
@@ -169,7 +171,7 @@ func (u *Usher) announce(ctx context.Context, w Want, port int, p client.Port) {
 	default:
 		return
 	}
-	if u.o.Browse == nil || p.Listener == nil || what == client.OpenBrowserOnce && u.memory.Opened[w.key()] || time.Since(u.said["browse "+w.key()]) < browseEvery || !u.paceOf(w.Workspace).browsers.Allow() {
+	if u.o.Machine.Browse == nil || p.Listener == nil || what == client.OpenBrowserOnce && u.memory.Opened[w.key()] || time.Since(u.said["browse "+w.key()]) < browseEvery || !u.paceOf(w.Workspace).browsers.Allow() {
 		return
 	}
 	u.said["browse "+w.key()] = time.Now()
@@ -178,7 +180,7 @@ func (u *Usher) announce(ctx context.Context, w Want, port int, p client.Port) {
 		address = "http://" + address
 	}
 	go func() {
-		if err := u.o.Browse(ctx, address); err != nil && ctx.Err() == nil {
+		if err := u.o.Machine.Browse(ctx, address); err != nil && ctx.Err() == nil {
 			u.o.Say(fmt.Sprintf("%s cannot be opened in a browser: %v", address, err))
 		}
 	}()

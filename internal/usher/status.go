@@ -9,6 +9,9 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"domicile/internal/client"
+	"domicile/internal/fault"
 )
 
 // Status is what an usher does at the moment.
@@ -20,6 +23,7 @@ type Status struct {
 	Process   int         `json:"process"`
 	Suffix    string      `json:"suffix"`
 	Places    []PlaceView `json:"workspaces"`
+	Questions []Question  `json:"questions"`
 }
 
 // PlaceView is a workspace as the usher sees it.
@@ -28,6 +32,10 @@ type PlaceView struct {
 	Address string     `json:"address"` // what ssh is told
 	State   string     `json:"state"`
 	Ports   []PortView `json:"ports"`
+	// Heard tells that its programs find the usher.
+	Heard     bool       `json:"heard"`
+	Reason    string     `json:"reason,omitempty"` // why they do not
+	Decisions []Decision `json:"decisions"`
 }
 
 // PortView is a port that should be reachable.
@@ -42,9 +50,20 @@ type PortView struct {
 func (u *Usher) Status() Status {
 	u.mu.Lock()
 	defer u.mu.Unlock()
-	s := Status{Service: u.o.Address, Connected: u.streaming && u.reason == "", Reason: u.reason, Since: u.since, Process: os.Getpid(), Suffix: u.o.Suffix, Places: []PlaceView{}}
+	s := Status{Service: u.o.Address, Connected: u.streaming && u.reason == "", Reason: u.reason, Since: u.since, Process: os.Getpid(), Suffix: u.o.Suffix, Places: []PlaceView{}, Questions: []Question{}}
+	for _, q := range u.consent.questions {
+		s.Questions = append(s.Questions, q.Question)
+	}
 	for name, p := range u.places {
-		v := PlaceView{Name: name, Address: AddressOf(name, u.o.Suffix), State: p.state, Ports: []PortView{}}
+		v := PlaceView{Name: name, Address: AddressOf(name, u.o.Suffix), State: p.state, Ports: []PortView{}, Heard: p.lending, Reason: p.reason, Decisions: []Decision{}}
+		if time.Now().Before(p.unheard) {
+			v.Reason = "a program in it asked without end"
+		}
+		for _, d := range u.consent.decisions {
+			if d.Workspace == name && d.Made.Equal(p.made) {
+				v.Decisions = append(v.Decisions, d)
+			}
+		}
 		for _, port := range p.ports {
 			w, ok := wanted(name, port)
 			if !ok {
@@ -88,8 +107,27 @@ func WorkspaceAt(address, suffix string) string {
 	return name
 }
 
-// ServeHTTP answers what the usher does, to who may open its socket.
-func (u *Usher) ServeHTTP(w http.ResponseWriter, _ *http.Request) {
+// ServeHTTP answers what the usher does, and takes decisions, to who may open its socket.
+func (u *Usher) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if r.Method == http.MethodPost {
+		var d Decision
+		err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 64<<10)).Decode(&d)
+		if err == nil {
+			err = u.Decide(d)
+		}
+		w.Header().Set("Content-Type", "application/json")
+		if err != nil {
+			w.WriteHeader(http.StatusBadRequest)
+			p := client.Problem{Code: fault.Code(err), Title: err.Error(), Status: http.StatusBadRequest}
+			if remedy := fault.Remedy(err); remedy != "" {
+				p.Remedy = &remedy
+			}
+			_ = json.NewEncoder(w).Encode(p)
+			return
+		}
+		_ = json.NewEncoder(w).Encode(u.Status())
+		return
+	}
 	w.Header().Set("Content-Type", "application/json")
 	_ = json.NewEncoder(w).Encode(u.Status())
 }

@@ -12,6 +12,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/sync/errgroup"
+	"golang.org/x/time/rate"
 
 	"domicile/internal/client"
 	"domicile/internal/sshline"
@@ -35,10 +36,12 @@ type Options struct {
 	Suffix  string
 	// Memory is a file in which the usher keeps which port was where.
 	Memory string
+	// Decisions is a file in which the usher keeps what the person has decided; empty: nothing is kept.
+	Decisions string
 	// Say tells the person something, in one line.
 	Say func(string)
-	// Browse opens an address in the person's browser; nil: nothing is opened.
-	Browse func(ctx context.Context, address string) error
+	// Machine is what may be done at the person's machine.
+	Machine Machine
 }
 
 // Usher keeps a person's ports.
@@ -54,17 +57,28 @@ type Usher struct {
 	places    map[string]*place
 	doors     map[string]*door
 	refused   map[string]Taken
+	moved     chan struct{} // closed, and made anew, when ports have come or gone
 	memory    memory
+	consent   consent
+	lenders   sync.WaitGroup
 	said      map[string]time.Time // when something was last said of a port
 	talk      map[string]*pace     // by workspace
 }
 
 // place is a workspace.
 type place struct {
-	state string
-	line  *sshline.Line[*ssh.Client]
-	ports []client.Port
-	known bool
+	state  string
+	made   time.Time
+	line   *sshline.Line[*ssh.Client]
+	ports  []client.Port
+	known  bool
+	visits *rate.Limiter
+
+	stop    context.CancelFunc // nil: its programs do not find the usher
+	again   chan struct{}      // asks for another try
+	lending bool               // they do find it
+	reason  string             // why they do not
+	unheard time.Time          // until when nothing of it is heard
 }
 
 // door is a port of this machine that leads into a workspace.
@@ -80,7 +94,11 @@ func New(o Options) (*Usher, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Usher{o: o, since: time.Now(), wake: make(chan struct{}, 1), stale: map[string]bool{}, places: map[string]*place{},
+	decided, err := recall(o.Decisions)
+	if err != nil {
+		return nil, err
+	}
+	return &Usher{o: o, moved: make(chan struct{}), consent: decided, since: time.Now(), wake: make(chan struct{}, 1), stale: map[string]bool{}, places: map[string]*place{},
 		doors: map[string]*door{}, refused: map[string]Taken{}, memory: m, said: map[string]time.Time{}, talk: map[string]*pace{}}, nil
 }
 
@@ -103,6 +121,7 @@ func (u *Usher) Serve(ctx context.Context) error {
 	defer all.Wait()
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
+	defer u.lenders.Wait()
 	defer u.closeAll()
 	all.Go(func() { u.listen(ctx) })
 	var again atomic.Bool // it is going to be asked again
@@ -158,6 +177,7 @@ func (u *Usher) listen(ctx context.Context) {
 				u.mu.Lock()
 				u.streaming, u.reason = true, ""
 				u.mu.Unlock()
+				u.tryLines()
 				u.changed("")
 			case "workspace":
 				u.changed("")
@@ -207,7 +227,7 @@ func (u *Usher) refresh(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		u.setPlaces(list)
+		u.setPlaces(ctx, list)
 	}
 	// Side by side, and all are opened at once, so that who had which port before counts; but one that
 	// is slow to answer, or does not, keeps the others waiting for a moment only.
@@ -242,7 +262,7 @@ func (u *Usher) refresh(ctx context.Context) error {
 }
 
 // setPlaces takes over which workspaces there are.
-func (u *Usher) setPlaces(list []client.Workspace) {
+func (u *Usher) setPlaces(ctx context.Context, list []client.Workspace) {
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	there := map[string]bool{}
@@ -251,22 +271,42 @@ func (u *Usher) setPlaces(list []client.Workspace) {
 		p := u.places[w.Name]
 		if p == nil {
 			name := w.Name
-			p = &place{line: &sshline.Line[*ssh.Client]{Open: func(ctx context.Context) (*ssh.Client, error) { return u.o.Service.SSH(ctx, name) }}}
+			p = &place{visits: visits(), again: make(chan struct{}, 1), line: &sshline.Line[*ssh.Client]{Open: func(ctx context.Context) (*ssh.Client, error) { return u.o.Service.SSH(ctx, name) }}}
 			u.places[w.Name] = p
 		}
+		if !p.made.Equal(w.Created) { // another one of that name
+			p.leave()
+			p.made = w.Created
+		}
 		if p.state = string(w.State); w.State != client.WorkspaceStateReady {
-			p.ports, p.known = nil, false
-			p.line.Close()
+			p.leave()
+			continue
+		}
+		if p.stop == nil && ctx.Err() == nil {
+			here, stop := context.WithCancel(ctx)
+			p.stop = stop
+			u.lenders.Go(func() { u.lend(here, w.Name, p) })
 		}
 	}
 	for name, p := range u.places {
 		if !there[name] {
-			p.line.Close()
+			p.leave()
 			delete(u.places, name)
 			delete(u.talk, name)
 		}
 	}
 	u.memory.keepOnly(func(name string) bool { return there[name] })
+	u.consent.keepOnly(func(name string) bool { return there[name] })
+}
+
+// leave ends what goes on with a workspace that does not run. The lock is held.
+func (p *place) leave() {
+	p.ports, p.known, p.lending, p.reason = nil, false, false, ""
+	if p.stop != nil {
+		p.stop()
+		p.stop = nil
+	}
+	p.line.Close()
 }
 
 // running are the names of workspaces that run.
@@ -342,6 +382,6 @@ func (u *Usher) closeAll() {
 		delete(u.doors, key)
 	}
 	for _, p := range u.places {
-		p.line.Close()
+		p.leave()
 	}
 }

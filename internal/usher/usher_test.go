@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
 
+	"domicile/internal/agent/wire"
 	"domicile/internal/agentlink/linktest"
 	"domicile/internal/client"
 	"domicile/internal/connection"
@@ -36,11 +37,15 @@ type harbour struct {
 	asked   int
 	away    bool
 	broken  context.CancelFunc
+	met     map[string]connection.Conn // the agents of workspaces
+	made    time.Time
+	lent    chan string // to which an usher said that it lends
+	older   bool        // their agents are of an earlier version
 	events  chan client.Event
 }
 
 func newHarbour(t *testing.T) *harbour {
-	return &harbour{t: t, list: map[string]client.WorkspaceState{}, ports: map[string][]client.Port{}, events: make(chan client.Event, 1000)}
+	return &harbour{t: t, list: map[string]client.WorkspaceState{}, ports: map[string][]client.Port{}, events: make(chan client.Event, 1000), met: map[string]connection.Conn{}, lent: make(chan string, 1000)}
 }
 
 var errAway = errors.New("the service is away")
@@ -52,7 +57,7 @@ func (h *harbour) Workspaces(context.Context) (list []client.Workspace, _ error)
 		return nil, errAway
 	}
 	for name, state := range h.list {
-		list = append(list, client.Workspace{Name: name, State: state})
+		list = append(list, client.Workspace{Name: name, State: state, Created: h.made})
 	}
 	return list, nil
 }
@@ -95,7 +100,20 @@ func (h *harbour) Events(ctx context.Context, f func(client.Event)) error {
 }
 
 func (h *harbour) SSH(_ context.Context, workspace string) (*ssh.Client, error) {
-	stream := linktest.Agent{Channels: func(c connection.NewChannel) {
+	requests := func(r *connection.Request) {
+		if r.Type == wire.Lend && !h.older {
+			_ = r.Reply(true, []byte("{}"))
+			h.lent <- workspace
+			return
+		}
+		_ = r.Reply(false, nil)
+	}
+	met := func(c connection.Conn) {
+		h.mu.Lock()
+		defer h.mu.Unlock()
+		h.met[workspace] = c
+	}
+	stream := linktest.Agent{Requests: requests, Met: met, Channels: func(c connection.NewChannel) {
 		var target struct {
 			Host string
 			Port uint32
@@ -110,11 +128,11 @@ func (h *harbour) SSH(_ context.Context, workspace string) (*ssh.Client, error) 
 		fmt.Fprintf(channel, "%s %s:%d", workspace, target.Host, target.Port)
 		channel.Close()
 	}}.Stream(h.t)
-	c, channels, requests, err := ssh.NewClientConn(stream, "", &ssh.ClientConfig{HostKeyCallback: ssh.InsecureIgnoreHostKey(), Auth: []ssh.AuthMethod{ssh.PublicKeys(linktest.Signer(h.t))}})
+	c, channels, asked, err := ssh.NewClientConn(stream, "", &ssh.ClientConfig{HostKeyCallback: ssh.InsecureIgnoreHostKey(), Auth: []ssh.AuthMethod{ssh.PublicKeys(linktest.Signer(h.t))}})
 	if err != nil {
 		return nil, err
 	}
-	return ssh.NewClient(c, channels, requests), nil
+	return ssh.NewClient(c, channels, asked), nil
 }
 
 // runs has a workspace run with programs that listen at ports.
@@ -161,7 +179,7 @@ func keep(t *testing.T, h *harbour, memory string) *kept {
 	t.Helper()
 	k := &kept{said: make(chan string, 1000), opened: make(chan string, 1000)}
 	u, err := New(Options{Service: h, Address: "http://harbour", Suffix: "domicile", Memory: memory, Say: func(s string) { k.said <- s },
-		Browse: func(_ context.Context, address string) error { k.opened <- address; return nil }})
+		Machine: Machine{Browse: func(_ context.Context, address string) error { k.opened <- address; return nil }}})
 	require.NoError(t, err)
 	k.Usher = u
 	ctx, cancel := context.WithCancel(t.Context())

@@ -16,6 +16,35 @@ const (
 	TerminalName = "DOMICILE_TERMINAL"             // environment variable of a session: the terminal to make or come back to
 )
 
+// Where what is asked of the person's own machine goes inside an instance, while an usher is at work.
+const (
+	ProgramFolder = AgentFolder + "/bin"            // the read-only folder with the program usher
+	UsherFolder   = "/run/domicile-usher"           // everybody may enter
+	UsherSocket   = UsherFolder + "/usher.sock"     // the person's alone: wishes
+	KeysSocket    = UsherFolder + "/ssh-agent.sock" // the person's alone: their SSH agent
+)
+
+// Programs are the names of the agent's binary in ProgramFolder.
+var Programs = []string{"usher", "browse"}
+
+// What the person's own usher says to the agent, through the gateway: it is the person's, so its names
+// do not end in @domicile.
+const (
+	Lend      = "lend@usher" // LendRequest -> LendReply: as long as the connection lasts
+	WishVisit = "wish@usher" // a channel that the agent opens for each who comes to UsherSocket
+	KeysVisit = "keys@usher" // and for each who comes to KeysSocket
+)
+
+// LendRequest says what an usher offers.
+type LendRequest struct {
+	Keys bool `json:"keys"` // the person's SSH agent too
+}
+
+// LendReply says what went wrong, if something did.
+type LendReply struct {
+	Error string `json:"error,omitempty"`
+}
+
 // Global requests. Each carries JSON both ways.
 const (
 	Hello     = "hello@domicile"     // nothing -> HelloReply

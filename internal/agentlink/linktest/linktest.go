@@ -22,6 +22,8 @@ import (
 type Agent struct {
 	Requests func(*connection.Request)
 	Channels func(connection.NewChannel)
+	// Met is called with each connection, through which the agent may open channels itself.
+	Met func(connection.Conn)
 }
 
 // Signer makes a key.
@@ -67,6 +69,9 @@ func (a Agent) serve(t testing.TB, far net.Conn, service ssh.PublicKey) {
 			return
 		}
 		defer far.Close()
+		if a.Met != nil {
+			a.Met(peer.Conn)
+		}
 		go func() {
 			for c := range peer.Channels {
 				if a.Channels != nil {

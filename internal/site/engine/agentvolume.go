@@ -77,6 +77,9 @@ func (s *Site) ensureAgent(ctx context.Context, imageID string) error {
 		_ = s.api.ContainerRemove(context.WithoutCancel(ctx), carrier.ID, container.RemoveOptions{Force: true})
 	}()
 	stat, err := s.api.ContainerStatPath(ctx, carrier.ID, wire.AgentPath)
+	if err == nil {
+		_, err = s.api.ContainerStatPath(ctx, carrier.ID, path.Join(wire.ProgramFolder, wire.Programs[0]))
+	}
 	if err != nil || stat.Size != int64(len(a.content)) {
 		if err := s.api.CopyToContainer(ctx, carrier.ID, wire.AgentFolder, a.archive(), container.CopyToContainerOptions{}); err != nil {
 			return s.explain(err, "fill the agent's volume")
@@ -97,13 +100,20 @@ func (s *Site) forget() {
 
 func (a agentFile) archive() *bytes.Buffer { return a.archiveAt(path.Base(wire.AgentPath)) }
 
-// archiveAt is an archive that has the binary at a path.
+// archiveAt is an archive that has the binary at a path, and beside it the names by which it is the
+// program that a person calls.
 func (a agentFile) archiveAt(file string) *bytes.Buffer {
 	var b bytes.Buffer
 	w := tar.NewWriter(&b)
+	file = strings.TrimPrefix(file, "/")
 	// Writing into memory does not fail.
-	_ = w.WriteHeader(&tar.Header{Name: strings.TrimPrefix(file, "/"), Mode: 0o755, Size: int64(len(a.content)), Typeflag: tar.TypeReg})
+	_ = w.WriteHeader(&tar.Header{Name: file, Mode: 0o755, Size: int64(len(a.content)), Typeflag: tar.TypeReg})
 	_, _ = w.Write(a.content)
+	folder := path.Join(path.Dir(file), path.Base(wire.ProgramFolder))
+	_ = w.WriteHeader(&tar.Header{Name: folder + "/", Mode: 0o755, Typeflag: tar.TypeDir})
+	for _, name := range wire.Programs {
+		_ = w.WriteHeader(&tar.Header{Name: path.Join(folder, name), Linkname: "../" + path.Base(file), Mode: 0o777, Typeflag: tar.TypeSymlink})
+	}
 	_ = w.Close()
 	return &b
 }

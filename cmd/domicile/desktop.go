@@ -1,0 +1,150 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"html"
+	"net"
+	"net/url"
+	"os"
+	"os/exec"
+	"strings"
+	"time"
+
+	"domicile/internal/client"
+	"domicile/internal/editor"
+	"domicile/internal/fault"
+	"domicile/internal/usher"
+)
+
+// desktopLimit is how long a program of the desktop may take.
+const desktopLimit = 20 * time.Second
+
+// signInLimit is longer: a helper of git's may ask the person.
+const signInLimit = 2 * time.Minute
+
+// desktop is what the usher may do at this machine.
+func desktop(c *client.Service, suffix string, quiet bool) usher.Machine {
+	m := usher.Machine{Copy: copyText, SignIn: gitSignIn, Show: showFolder,
+		Edit: func(ctx context.Context, workspace, path string) error {
+			return editHere(ctx, c, workspace, path, suffix)
+		}}
+	if !quiet {
+		m.Browse = browse
+	}
+	if _, err := exec.LookPath("notify-send"); err == nil && onDesktop() {
+		m.Tell = notify
+	}
+	if socket := os.Getenv("SSH_AUTH_SOCK"); socket != "" {
+		m.Keys = func(ctx context.Context) (net.Conn, error) { return (&net.Dialer{}).DialContext(ctx, "unix", socket) }
+	}
+	return m
+}
+
+// onDesktop tells whether there is a screen to show something on.
+func onDesktop() bool { return os.Getenv("WAYLAND_DISPLAY") != "" || os.Getenv("DISPLAY") != "" }
+
+// clipboards are programs that put standard input on the clipboard, and the variable without which
+// each cannot.
+var clipboards = []struct {
+	variable string
+	command  []string
+}{
+	{"WAYLAND_DISPLAY", []string{"wl-copy"}},
+	{"DISPLAY", []string{"xclip", "-selection", "clipboard"}},
+	{"DISPLAY", []string{"xsel", "--clipboard", "--input"}},
+}
+
+func copyText(ctx context.Context, text string) error {
+	for _, c := range clipboards {
+		if _, err := exec.LookPath(c.command[0]); err != nil || os.Getenv(c.variable) == "" {
+			continue
+		}
+		_, err := ask(ctx, desktopLimit, text, c.command...)
+		return err
+	}
+	return fault.New("no-clipboard", "at the machine you sit at, install wl-clipboard, xclip or xsel, and run the usher in a session with a screen", "the usher finds no program for the clipboard")
+}
+
+func notify(ctx context.Context, title, text string) error {
+	_, err := ask(ctx, desktopLimit, "", "notify-send", "--app-name=Domicile", "--", title, html.EscapeString(text)) // a notice may have marks in it
+	return err
+}
+
+// showFolder opens sftp://HOST/PATH in the desktop's file manager.
+func showFolder(ctx context.Context, address string) error {
+	if u, err := url.Parse(address); err != nil || u.Scheme != "sftp" {
+		return fault.New("bad-address", "", "%q is no folder of a workspace", address)
+	}
+	if !onDesktop() {
+		return fault.New("no-desktop", "", "the usher runs in a session without a screen")
+	}
+	return start(ctx, "xdg-open", address)
+}
+
+// gitSignIn asks git at this machine, and so the helpers of the person's own settings. Nobody is asked
+// in this terminal.
+func gitSignIn(ctx context.Context, input string) (string, error) {
+	answer, err := ask(ctx, signInLimit, input, "git", "credential", "fill")
+	if err != nil {
+		return "", fault.Wrap(err, "no-sign-in", "sign in there once at the machine you sit at, with git and a credential.helper that keeps it", "git at the person's machine knows no sign-in there")
+	}
+	return answer, nil
+}
+
+// ask runs a program of this machine with an input and gives what it prints.
+func ask(ctx context.Context, limit time.Duration, input string, command ...string) (string, error) {
+	ctx, cancel := context.WithTimeout(ctx, limit)
+	defer cancel()
+	c := exec.CommandContext(ctx, command[0], command[1:]...)
+	c.Env = append(os.Environ(), "GIT_TERMINAL_PROMPT=0", "GIT_ASKPASS=false")
+	c.WaitDelay = time.Second // one that stays, as xclip does, keeps the output open
+	var out, said bytes.Buffer
+	c.Stdin, c.Stdout, c.Stderr = strings.NewReader(input), &out, &said
+	err := c.Run()
+	if errors.Is(err, exec.ErrWaitDelay) {
+		err = nil
+	}
+	if err != nil {
+		return "", fmt.Errorf("%s: %w: %s", command[0], err, strings.TrimSpace(said.String()))
+	}
+	return out.String(), nil
+}
+
+// start starts a program that may stay.
+func start(ctx context.Context, command ...string) error {
+	c := exec.CommandContext(context.WithoutCancel(ctx), command[0], command[1:]...)
+	if err := c.Start(); err != nil {
+		return fault.Wrap(err, "no-program", "install it at the machine you sit at", "%s cannot be run at the person's machine", command[0])
+	}
+	go func() { _ = c.Wait() }()
+	return nil
+}
+
+// editHere opens a file or folder of a workspace in the editor that DOMICILE_EDITOR names, or, where it
+// names none, in the one that is known, where there is one alone.
+func editHere(ctx context.Context, c *client.Service, workspace, path, suffix string) error {
+	name := os.Getenv("DOMICILE_EDITOR")
+	e, err := editorHere(ctx, c, name)
+	if err != nil {
+		return err
+	}
+	at, err := placeOf(ctx, c, workspace, path, suffix)
+	if err != nil {
+		return err
+	}
+	if e.link != "" {
+		link, err := editor.Link(e.link, at)
+		if err != nil {
+			return err
+		}
+		return openLink(ctx, link)
+	}
+	words, err := editor.Command(e.command, at)
+	if err != nil {
+		return err
+	}
+	return start(ctx, words...)
+}

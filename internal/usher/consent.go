@@ -1,0 +1,320 @@
+package usher
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"domicile/internal/fault"
+	"domicile/internal/wish"
+)
+
+// Keys is the kind of what is lent beside wishes: the person's SSH agent. What is decided of it counts
+// for all keys, or for one by its fingerprint.
+const Keys wish.Kind = "keys"
+
+// Kinds are all that a person decides about.
+var Kinds = append(slices.Clone(wish.Kinds), Keys)
+
+// Answer is what a person says to a question, or decides beforehand.
+type Answer string
+
+// The answers. Once and Later are of one question; the others are kept.
+const (
+	Once   Answer = "once"
+	Later  Answer = "later" // not this time
+	Always Answer = "always"
+	Never  Answer = "never"
+	Each   Answer = "each" // ask each time
+	Forget Answer = "forget"
+)
+
+// Decision is what the person decides about what a workspace may have.
+type Decision struct {
+	Workspace string    `json:"workspace"`
+	Kind      wish.Kind `json:"kind,omitempty"` // none: all, to be forgotten
+	Subject   string    `json:"subject,omitempty"`
+	Answer    Answer    `json:"answer"`
+	Number    int       `json:"number,omitempty"` // of the question, for an answer that is not kept
+	// Made is when the workspace was made: another one of that name has nothing of it.
+	Made time.Time `json:"made,omitzero"`
+}
+
+// Check tells what is wrong with a decision.
+func (d Decision) Check() error {
+	switch d.Answer {
+	case Once, Later, Forget:
+		return nil
+	case Always, Never, Each:
+	default:
+		return fault.New("bad-decision", "once, later, always, never, each or forget", "%q is no answer", d.Answer)
+	}
+	if !slices.Contains(Kinds, d.Kind) {
+		names := make([]string, len(Kinds))
+		for i, k := range Kinds {
+			names[i] = string(k)
+		}
+		return fault.New("bad-decision", "one of "+strings.Join(names, ", "), "%q is nothing that a workspace asks for", d.Kind)
+	}
+	if d.Kind == wish.Git && d.Subject == "" {
+		return fault.New("bad-decision", "name the host: domicile usher allow "+d.Workspace+" git HOST", "a sign-in is for one host")
+	}
+	return nil
+}
+
+// Question is something that a workspace wants and nobody has decided about.
+type Question struct {
+	Number    int       `json:"number"`
+	Workspace string    `json:"workspace"`
+	Kind      wish.Kind `json:"kind"`
+	Subject   string    `json:"subject,omitempty"`
+	Text      string    `json:"text"`
+	Since     time.Time `json:"since"`
+}
+
+// question is one that waits.
+type question struct {
+	Question
+	answered chan struct{} // closed when it is
+	allowed  bool
+	waiting  int
+}
+
+const (
+	// patience is how long a person has to answer.
+	patience = 2 * time.Minute
+	// mostQuestions is how many of one workspace wait at a time: whoever is inside can ask for anything.
+	mostQuestions = 4
+	// rest is how long a question is not put again that nobody answered: programs try again and again.
+	rest = 10 * time.Minute
+)
+
+// consent is what the person has decided, and the questions that wait.
+type consent struct {
+	path      string
+	decisions []Decision
+	questions []*question
+	asked     int // how many there were
+	// ignored are questions that nobody answered, until when they are not put again.
+	ignored map[string]time.Time
+}
+
+// recall reads what was decided. What cannot be understood is asked again.
+func recall(path string) (consent, error) {
+	c := consent{path: path}
+	if path == "" {
+		return c, nil
+	}
+	b, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return c, nil
+	}
+	if err != nil {
+		return c, fmt.Errorf("read what was decided: %w", err)
+	}
+	_ = json.Unmarshal(b, &c.decisions)
+	c.decisions = slices.DeleteFunc(c.decisions, func(d Decision) bool { return d.Check() != nil })
+	return c, nil
+}
+
+func (c *consent) keep() error {
+	if c.path == "" {
+		return nil
+	}
+	b, err := json.MarshalIndent(c.decisions, "", "  ")
+	if err == nil {
+		err = replace(c.path, b, 0o600)
+	}
+	if err != nil {
+		return fmt.Errorf("keep what was decided: %w", err)
+	}
+	return nil
+}
+
+// keepOnly forgets what was decided of workspaces that are gone. It is written with the next decision.
+func (c *consent) keepOnly(there func(workspace string) bool) {
+	c.decisions = slices.DeleteFunc(c.decisions, func(d Decision) bool { return !there(d.Workspace) })
+}
+
+// decided is what the person has decided; empty: nothing. What is said of a subject goes before what
+// is said of the kind.
+func (c *consent) decided(workspace string, made time.Time, kind wish.Kind, subject string) Answer {
+	general := Answer("")
+	for _, d := range c.decisions {
+		if d.Workspace != workspace || !d.Made.Equal(made) || d.Kind != kind {
+			continue
+		}
+		switch d.Subject {
+		case subject:
+			return d.Answer
+		case "":
+			general = d.Answer
+		}
+	}
+	return general
+}
+
+// Decide takes a decision of the person's, and answers the questions that it settles.
+func (u *Usher) Decide(d Decision) error {
+	if err := d.Check(); err != nil {
+		return err
+	}
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	p := u.places[d.Workspace]
+	if p == nil {
+		return fault.New("not-found", "domicile list", "you have no workspace %q", d.Workspace)
+	}
+	d.Subject, d.Made = strings.TrimSpace(d.Subject), p.made
+	if d.Kind == wish.Git {
+		d.Subject = strings.ToLower(d.Subject)
+	}
+	p.unheard = time.Time{} // the person wants to hear of it
+	select {
+	case p.again <- struct{}{}:
+	default:
+	}
+	c := &u.consent
+	clear(c.ignored)
+	if d.Answer == Once || d.Answer == Later {
+		c.settle(func(q *question) bool { return q.Number == d.Number && q.Workspace == d.Workspace }, d.Answer == Once)
+		return nil
+	}
+	c.decisions = slices.DeleteFunc(c.decisions, func(was Decision) bool {
+		return was.Workspace == d.Workspace && (d.Answer == Forget && (d.Kind == "" || d.Kind == was.Kind) || was.Kind == d.Kind && was.Subject == d.Subject)
+	})
+	if d.Answer != Forget {
+		d.Number = 0
+		c.decisions = append(c.decisions, d)
+	}
+	if d.Answer == Always || d.Answer == Never {
+		c.settle(func(q *question) bool {
+			return q.Workspace == d.Workspace && q.Kind == d.Kind && (d.Subject == "" || q.Subject == d.Subject)
+		}, d.Answer == Always)
+	}
+	return c.keep()
+}
+
+// settle answers questions that wait.
+func (c *consent) settle(which func(*question) bool, allowed bool) {
+	c.questions = slices.DeleteFunc(c.questions, func(q *question) bool {
+		if !which(q) {
+			return false
+		}
+		q.allowed = allowed
+		close(q.answered)
+		return true
+	})
+}
+
+// allowed asks the person whether a workspace may have something, where that is not decided yet.
+func (u *Usher) allowed(ctx context.Context, q Question, say func(string)) error {
+	u.mu.Lock()
+	p := u.places[q.Workspace]
+	if p == nil {
+		u.mu.Unlock()
+		return fault.New("not-found", "", "the workspace is gone")
+	}
+	answer := u.consent.decided(q.Workspace, p.made, q.Kind, q.Subject)
+	if answer == Always || answer == Never {
+		u.mu.Unlock()
+		if answer == Always {
+			return nil
+		}
+		return refusedBy(q)
+	}
+	if time.Now().Before(u.consent.ignored[q.about()]) {
+		u.mu.Unlock()
+		return fault.New("nobody-answered", "at the machine you sit at: "+allowLine(q), "the person was asked a while ago and did not answer")
+	}
+	waits, fresh, err := u.consent.ask(q)
+	u.mu.Unlock()
+	if err != nil {
+		return err
+	}
+	if fresh {
+		u.o.Machine.ask(waits.Question)
+	}
+	say("the person is asked at their machine; there: " + allowLine(q))
+	return u.wait(ctx, waits)
+}
+
+// about tells one question from another, whatever its words.
+func (q Question) about() string { return q.Workspace + " " + string(q.Kind) + " " + q.Subject }
+
+func refusedBy(q Question) error {
+	return fault.New("not-allowed", "at the machine you sit at: "+allowLine(q), "it is refused at the person's machine")
+}
+
+// allowLine is the command that allows something.
+func allowLine(q Question) string {
+	return strings.TrimSpace("domicile usher allow " + q.Workspace + " " + string(q.Kind) + " " + q.Subject)
+}
+
+// ask puts a question, or joins one that waits. The caller holds the lock.
+func (c *consent) ask(q Question) (waits *question, fresh bool, err error) {
+	n := 0
+	for _, other := range c.questions {
+		if other.Workspace != q.Workspace {
+			continue
+		}
+		if other.Kind == q.Kind && other.Subject == q.Subject && other.Text == q.Text {
+			other.waiting++
+			return other, false, nil
+		}
+		n++
+	}
+	if n >= mostQuestions {
+		return nil, false, fault.New("questions-wait", "answer those first: domicile usher -status", "%d questions of %s wait for the person already", n, q.Workspace)
+	}
+	c.asked++
+	q.Number, q.Since = c.asked, time.Now()
+	waits = &question{Question: q, answered: make(chan struct{}), waiting: 1}
+	c.questions = append(c.questions, waits)
+	return waits, true, nil
+}
+
+// wait waits for the answer to a question.
+func (u *Usher) wait(ctx context.Context, q *question) error {
+	limit := time.NewTimer(patience)
+	defer limit.Stop()
+	select {
+	case <-q.answered:
+		if q.allowed {
+			return nil
+		}
+		return refusedBy(q.Question)
+	case <-ctx.Done():
+	case <-limit.C:
+	}
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if q.waiting--; q.waiting == 0 {
+		u.consent.questions = slices.DeleteFunc(u.consent.questions, func(other *question) bool { return other == q })
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if u.consent.ignored == nil || len(u.consent.ignored) > mostRemembered {
+		u.consent.ignored = map[string]time.Time{}
+	}
+	u.consent.ignored[q.about()] = time.Now().Add(rest)
+	return fault.New("nobody-answered", "at the machine you sit at: "+allowLine(q.Question), "the person did not answer within %s", patience)
+}
+
+// Questions are those that wait, the oldest first.
+func (u *Usher) Questions() []Question {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	list := []Question{}
+	for _, q := range u.consent.questions {
+		list = append(list, q.Question)
+	}
+	return list
+}

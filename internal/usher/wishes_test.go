@@ -1,0 +1,394 @@
+package usher
+
+import (
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"errors"
+	"io"
+	"net"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/crypto/ssh/agent"
+
+	"domicile/internal/agent/wire"
+	"domicile/internal/client"
+	"domicile/internal/connection"
+	"domicile/internal/wish"
+)
+
+// cabin is the machine of a person, who is asked and answers.
+type cabin struct {
+	t        *testing.T
+	h        *harbour
+	u        *Usher
+	did      chan string
+	asked    chan Question
+	said     chan string
+	decided  string
+	keys     agent.Agent
+	stop     func()
+	machines Machine
+}
+
+func newCabin(t *testing.T, workspaces ...string) *cabin {
+	t.Helper()
+	c := &cabin{t: t, h: newHarbour(t), did: make(chan string, 1000), asked: make(chan Question, 1000), said: make(chan string, 1000), decided: filepath.Join(t.TempDir(), "decisions.json"), keys: agent.NewKeyring()}
+	does := func(what string) error { c.did <- what; return nil }
+	c.machines = Machine{
+		Browse: func(_ context.Context, address string) error { return does("browse " + address) },
+		Edit:   func(_ context.Context, workspace, path string) error { return does("edit " + workspace + " " + path) },
+		Show:   func(_ context.Context, address string) error { return does("show " + address) },
+		Copy:   func(_ context.Context, text string) error { return does("copy " + text) },
+		Tell:   func(_ context.Context, title, text string) error { return does("tell " + title + " " + text) },
+		SignIn: func(_ context.Context, input string) (string, error) {
+			return "username=skipper\npassword=anchor\n", does(strings.ReplaceAll(input, "\n", " "))
+		},
+		Keys: func(context.Context) (net.Conn, error) {
+			near, far := net.Pipe()
+			go func() { _ = agent.ServeAgent(c.keys, far) }()
+			return near, nil
+		},
+		Ask: func(q Question) { c.asked <- q },
+	}
+	for _, name := range workspaces {
+		c.h.runs(name)
+	}
+	c.begin()
+	for range workspaces {
+		<-c.h.lent
+	}
+	return c
+}
+
+func (c *cabin) begin() {
+	u, err := New(Options{Service: c.h, Suffix: "domicile", Memory: filepath.Join(c.t.TempDir(), "ports.json"), Decisions: c.decided, Say: func(s string) { c.said <- s }, Machine: c.machines})
+	require.NoError(c.t, err)
+	c.u = u
+	ctx, cancel := context.WithCancel(c.t.Context())
+	over := make(chan error, 1)
+	go func() { over <- u.Serve(ctx) }()
+	c.stop = sync.OnceFunc(func() {
+		cancel()
+		require.NoError(c.t, <-over)
+	})
+	c.t.Cleanup(c.stop)
+}
+
+// visit opens what a program inside opens.
+func (c *cabin) visit(workspace, kind string) (connection.Channel, error) {
+	c.h.mu.Lock()
+	at := c.h.met[workspace]
+	c.h.mu.Unlock()
+	channel, requests, err := at.OpenChannel(kind, nil)
+	if err == nil {
+		go connection.Discard(requests)
+	}
+	return channel, err
+}
+
+// wishes has a program of a workspace wish for something, and tells what it hears.
+func (c *cabin) wishes(workspace string, w any) <-chan wish.Word {
+	heard := make(chan wish.Word, 1)
+	channel, err := c.visit(workspace, wire.WishVisit)
+	require.NoError(c.t, err)
+	go func() {
+		defer channel.Close()
+		_ = wish.Write(channel, w)
+		last, err := wish.Words(channel, func(string) {})
+		if err != nil {
+			last.Error = err.Error()
+		}
+		heard <- last
+	}()
+	return heard
+}
+
+func (c *cabin) decide(d Decision) {
+	c.t.Helper()
+	require.NoError(c.t, c.u.Decide(d))
+}
+
+// The first time asks; what the person says counts for that workspace and kind, and outlives the usher.
+func TestThePersonIsAsked(t *testing.T) {
+	c := newCabin(t, "fares", "timetable")
+	page := wish.Wish{Kind: wish.Open, Address: "https://quay.test/"}
+	heard := c.wishes("fares", page)
+	q := <-c.asked
+	assert.Equal(t, "fares wants to open https://quay.test/ in your browser", q.Workspace+" "+q.Text)
+	assert.Empty(t, c.did, "nothing is done before")
+	assert.Len(t, c.u.Status().Questions, 1)
+	c.decide(Decision{Workspace: "fares", Answer: Once, Number: q.Number})
+	assert.Equal(t, wish.Word{Done: true}, <-heard)
+	assert.Equal(t, "browse https://quay.test/", <-c.did)
+
+	heard = c.wishes("fares", page)
+	c.decide(Decision{Workspace: "fares", Answer: Later, Number: (<-c.asked).Number})
+	assert.Equal(t, "not-allowed", (<-heard).Code)
+
+	heard = c.wishes("fares", page)
+	<-c.asked
+	c.decide(Decision{Workspace: "fares", Kind: wish.Open, Answer: Always})
+	assert.Empty(t, (<-heard).Error)
+	assert.Equal(t, "browse https://quay.test/", <-c.did)
+	assert.Empty(t, (<-c.wishes("fares", page)).Error, "it is not asked again")
+	assert.Equal(t, "browse https://quay.test/", <-c.did)
+	for _, other := range []wish.Wish{{Kind: wish.Copy, Text: "a"}} {
+		heard := c.wishes("fares", other)
+		c.decide(Decision{Workspace: "fares", Kind: other.Kind, Answer: Never, Number: (<-c.asked).Number})
+		assert.Equal(t, "not-allowed", (<-heard).Code, "another kind is another question")
+	}
+	heard = c.wishes("timetable", page)
+	assert.Equal(t, "timetable", (<-c.asked).Workspace, "and so is another workspace")
+
+	c.stop()
+	info, err := os.Stat(c.decided)
+	require.NoError(t, err)
+	assert.Zero(t, info.Mode().Perm()&0o077)
+	c.begin()
+	<-c.h.lent
+	<-c.h.lent
+	assert.Empty(t, (<-c.wishes("fares", page)).Error)
+	assert.Equal(t, "browse https://quay.test/", <-c.did)
+	assert.Equal(t, "not-allowed", (<-c.wishes("fares", wish.Wish{Kind: wish.Copy, Text: "a"})).Code)
+	c.decide(Decision{Workspace: "fares", Answer: Forget})
+	heard = c.wishes("fares", page)
+	<-c.asked
+	c.decide(Decision{Workspace: "fares", Kind: wish.Open, Answer: Each})
+	heard2 := c.wishes("fares", page)
+	c.decide(Decision{Workspace: "fares", Kind: wish.Open, Answer: Never})
+	assert.Equal(t, "not-allowed", (<-heard).Code)
+	assert.Equal(t, "not-allowed", (<-heard2).Code)
+}
+
+// Another workspace of a name has nothing of what was decided about the one before.
+func TestAnotherWorkspaceOfThatName(t *testing.T) {
+	c := newCabin(t, "fares")
+	c.decide(Decision{Workspace: "fares", Kind: wish.Tell, Answer: Always})
+	require.Empty(t, (<-c.wishes("fares", wish.Wish{Kind: wish.Tell, Text: "a"})).Error)
+	c.h.set(func() { c.h.made = time.Now() })
+	<-c.h.lent
+	c.wishes("fares", wish.Wish{Kind: wish.Tell, Text: "a"})
+	assert.Equal(t, wish.Tell, (<-c.asked).Kind)
+}
+
+func TestWhatIsDone(t *testing.T) {
+	c := newCabin(t, "fares", "fares.mate")
+	for _, k := range wish.Kinds {
+		d := Decision{Workspace: "fares", Kind: k, Answer: Always}
+		if k == wish.Git {
+			d.Subject = "Git.Skerry.Test"
+		}
+		c.decide(d)
+	}
+	c.decide(Decision{Workspace: "fares.mate", Kind: wish.Show, Answer: Always})
+	for _, x := range []struct {
+		of   string
+		wish wish.Wish
+		did  string
+	}{
+		{"fares", wish.Wish{Kind: wish.Edit, Path: "/src/a b"}, "edit fares /src/a b"},
+		{"fares", wish.Wish{Kind: wish.Show, Path: "/src/a b"}, "show sftp://fares.domicile/src/a%20b"},
+		{"fares.mate", wish.Wish{Kind: wish.Show, Path: "/"}, "show sftp://mate.fares.domicile/"},
+		{"fares", wish.Wish{Kind: wish.Copy, Text: "a\nb"}, "copy a\nb"},
+		{"fares", wish.Wish{Kind: wish.Tell, Text: "the tide\x1bturns"}, "tell fares the tide turns"},
+		{"fares", wish.Wish{Kind: wish.Git, Host: "git.skerry.test", Path: "a"}, "protocol=https host=git.skerry.test path=a  "},
+	} {
+		last := <-c.wishes(x.of, x.wish)
+		require.Empty(t, last.Error)
+		assert.Equal(t, x.did, <-c.did)
+		if x.wish.Kind == wish.Git {
+			assert.Equal(t, "anchor", last.Password)
+		}
+	}
+	heard := c.wishes("fares", wish.Wish{Kind: wish.Git, Host: "other.test"})
+	assert.Equal(t, "other.test", (<-c.asked).Subject, "a sign-in is for one host")
+	assert.Contains(t, (<-c.wishes("fares", map[string]string{"kind": "open", "address": "file:///etc/passwd"})).Error, "no web address")
+	assert.Contains(t, (<-c.wishes("fares", "tide")).Error, "cannot be read")
+	c.decide(Decision{Workspace: "fares", Kind: wish.Git, Subject: "other.test", Answer: Never})
+	assert.Empty(t, (<-heard).Password)
+	c.machines.Browse = nil
+	c.stop()
+	c.begin()
+	<-c.h.lent
+	<-c.h.lent
+	assert.Equal(t, "usher-cannot", (<-c.wishes("fares", wish.Wish{Kind: wish.Open, Address: "https://x/"})).Code, "as with -quiet")
+}
+
+// An address of the workspace itself leads to where its port is here, once the program listens.
+func TestAPageOfTheWorkspace(t *testing.T) {
+	c := newCabin(t, "fares", "timetable")
+	port := free(t)
+	c.decide(Decision{Workspace: "fares", Kind: wish.Open, Answer: Always})
+	c.decide(Decision{Workspace: "timetable", Kind: wish.Open, Answer: Always})
+	at := "http://127.0.0.1:" + strconv.Itoa(port) + "/deck?x=1"
+	heard := c.wishes("fares", wish.Wish{Kind: wish.Open, Address: at})
+	c.h.runs("fares", listens(port))
+	assert.Empty(t, (<-heard).Error)
+	assert.Equal(t, "browse http://localhost:"+strconv.Itoa(port)+"/deck?x=1", <-c.did)
+	c.h.runs("timetable", listens(port))
+	assert.Empty(t, (<-c.wishes("timetable", wish.Wish{Kind: wish.Open, Address: at})).Error)
+	assert.Equal(t, "browse http://localhost:"+strconv.Itoa(port+step)+"/deck?x=1", <-c.did, "it is not the other one's")
+
+	back := "https://id.test/?redirect_uri=" + strings.ReplaceAll(at, "?", "%3F")
+	channel, err := c.visit("timetable", wire.WishVisit)
+	require.NoError(t, err)
+	require.NoError(t, wish.Write(channel, wish.Wish{Kind: wish.Open, Address: back}))
+	var said []string
+	_, err = wish.Words(channel, func(text string) { said = append(said, text) })
+	require.NoError(t, err)
+	assert.Contains(t, strings.Join(said, "\n"), "the page will not find its way back: port "+strconv.Itoa(port)+" of timetable is at")
+	assert.Equal(t, "browse "+back, <-c.did)
+	assert.Equal(t, "nobody-listens", (<-c.wishes("fares", wish.Wish{Kind: wish.Open, Address: "http://localhost:1/"})).Code)
+}
+
+// A person's keys are lent by key, and nothing but a signature is to be had.
+func TestLentKeys(t *testing.T) {
+	c := newCabin(t, "fares")
+	var own []ssh.PublicKey
+	for _, name := range []string{"deck", "bridge"} {
+		_, key, err := ed25519.GenerateKey(rand.Reader)
+		require.NoError(t, err)
+		require.NoError(t, c.keys.Add(agent.AddedKey{PrivateKey: key, Comment: name}))
+		signer, err := ssh.NewSignerFromKey(key)
+		require.NoError(t, err)
+		own = append(own, signer.PublicKey())
+	}
+	come := func() agent.ExtendedAgent {
+		channel, err := c.visit("fares", wire.KeysVisit)
+		require.NoError(t, err)
+		t.Cleanup(func() { channel.Close() })
+		return agent.NewClient(channel)
+	}
+	names := func(list []*agent.Key, err error) (names []string) {
+		require.NoError(t, err)
+		for _, k := range list {
+			names = append(names, k.Comment)
+		}
+		return names
+	}
+	inside := come()
+	listed := make(chan []string, 1)
+	go func() { listed <- names(inside.List()) }()
+	q := <-c.asked
+	assert.Equal(t, "wants to use the 2 keys of your SSH agent", q.Text)
+	c.decide(Decision{Workspace: "fares", Kind: Keys, Subject: ssh.FingerprintSHA256(own[0]), Answer: Always})
+	c.decide(Decision{Workspace: "fares", Answer: Later, Number: q.Number})
+	assert.Empty(t, <-listed)
+	assert.Equal(t, []string{"deck"}, names(inside.List()))
+	signature, err := inside.Sign(own[0], []byte("a log"))
+	require.NoError(t, err)
+	assert.NoError(t, own[0].Verify([]byte("a log"), signature))
+
+	c.decide(Decision{Workspace: "fares", Kind: Keys, Subject: ssh.FingerprintSHA256(own[1]), Answer: Each})
+	assert.Equal(t, []string{"deck", "bridge"}, names(inside.List()))
+	for answer, ok := range map[Answer]bool{Once: true, Later: false} {
+		signed := make(chan error, 1)
+		go func() { _, err := inside.Sign(own[1], []byte("a log")); signed <- err }()
+		q := <-c.asked
+		assert.Equal(t, "wants a signature with your key "+ssh.FingerprintSHA256(own[1]), q.Text, "each time")
+		c.decide(Decision{Workspace: "fares", Answer: answer, Number: q.Number})
+		assert.Equal(t, ok, (<-signed) == nil, answer)
+	}
+	assert.Error(t, inside.RemoveAll())
+	assert.Error(t, inside.Remove(own[0]))
+	assert.Error(t, inside.Lock([]byte("x")))
+	_, key, err := ed25519.GenerateKey(rand.Reader)
+	require.NoError(t, err)
+	assert.Error(t, inside.Add(agent.AddedKey{PrivateKey: key}))
+	assert.Len(t, names(c.keys.List()), 2)
+
+	channel, err := c.visit("fares", wire.KeysVisit)
+	require.NoError(t, err)
+	_, err = channel.Write([]byte{0x00, 0xff, 0xff, 0xff, 13})
+	require.NoError(t, err)
+	_, err = io.ReadAll(channel)
+	require.NoError(t, err, "it is ended before it is read")
+	assert.Contains(t, <-c.said, "a message of 16777215 bytes")
+}
+
+// Whoever asks without end is not heard any more, until the person decides; what waits is bounded.
+func TestWhoAsksWithoutEnd(t *testing.T) {
+	c := newCabin(t, "fares", "timetable")
+	var waits []<-chan wish.Word
+	for i := range mostQuestions {
+		waits = append(waits, c.wishes("fares", wish.Wish{Kind: wish.Open, Address: "https://x/" + strconv.Itoa(i)}))
+		<-c.asked
+	}
+	assert.Equal(t, "questions-wait", (<-c.wishes("fares", wish.Wish{Kind: wish.Copy, Text: "a"})).Code)
+	c.decide(Decision{Workspace: "fares", Kind: wish.Open, Answer: Never})
+	for _, w := range waits {
+		assert.Equal(t, "not-allowed", (<-w).Code)
+	}
+	for range 10_000 { // until the connection is ended
+		channel, err := c.visit("fares", wire.WishVisit)
+		var refused *ssh.OpenChannelError
+		if err != nil && !errors.As(err, &refused) {
+			break
+		}
+		if err == nil {
+			channel.Close()
+		}
+	}
+	assert.Contains(t, <-c.said, "a program in it asks without end")
+	require.Eventually(t, func() bool { return !c.u.Status().Places[0].Heard }, 5*time.Second, 5*time.Millisecond)
+	assert.Contains(t, c.u.Status().Places[0].Reason, "asked without end")
+	assert.True(t, c.u.Status().Places[1].Heard, "the other one is heard")
+	c.decide(Decision{Workspace: "fares", Kind: wish.Open, Answer: Always})
+	assert.Equal(t, "fares", <-c.h.lent)
+}
+
+// A program that is gone takes its question with it.
+func TestAQuestionOfWhoIsGone(t *testing.T) {
+	c := newCabin(t, "fares")
+	channel, err := c.visit("fares", wire.WishVisit)
+	require.NoError(t, err)
+	require.NoError(t, wish.Write(channel, wish.Wish{Kind: wish.Tell, Text: "a"}))
+	<-c.asked
+	require.NoError(t, channel.CloseWrite())
+	require.Eventually(t, func() bool { return len(c.u.Questions()) == 0 }, 5*time.Second, 5*time.Millisecond)
+}
+
+func TestAnAgentOfAnEarlierVersion(t *testing.T) {
+	c := newCabin(t)
+	c.h.older = true
+	c.h.runs("fares")
+	require.Eventually(t, func() bool {
+		s := c.u.Status()
+		return len(s.Places) == 1 && strings.Contains(s.Places[0].Reason, "earlier version: rebuild it")
+	}, 5*time.Second, 5*time.Millisecond)
+}
+
+// Decisions come over the usher's own socket too; what is none is refused.
+func TestDecisionsFromOutside(t *testing.T) {
+	c := newCabin(t, "fares")
+	s := httptest.NewServer(c.u)
+	defer s.Close()
+	for body, want := range map[string]string{
+		`{"workspace":"fares","kind":"open","answer":"always"}`:  "",
+		`{"workspace":"fares","kind":"flags","answer":"always"}`: "nothing that a workspace asks for",
+		`{"workspace":"fares","kind":"open","answer":"perhaps"}`: "no answer",
+		`{"workspace":"fares","kind":"git","answer":"always"}`:   "for one host",
+		`{"workspace":"barge","kind":"open","answer":"always"}`:  "no workspace",
+		`{"workspace":"fares","answer":"forget"}`:                "",
+		`{tide`: "invalid character",
+	} {
+		_, err := client.Answer[Status](http.Post(s.URL, "application/json", strings.NewReader(body)))
+		if want == "" {
+			assert.NoError(t, err, body)
+		} else {
+			assert.ErrorContains(t, err, want, body)
+		}
+	}
+}
