@@ -27,12 +27,15 @@ const signInLimit = 2 * time.Minute
 
 // desktop is what the usher may do at this machine.
 func desktop(c *client.Service, suffix string, quiet bool) usher.Machine {
-	m := usher.Machine{Copy: copyText, SignIn: gitSignIn, Show: showFolder,
+	m := usher.Machine{Copy: copyText, SignIn: gitSignIn,
 		Edit: func(ctx context.Context, workspace, path string) error {
 			return editHere(ctx, c, workspace, path, suffix)
 		}}
 	if !quiet {
 		m.Browse = browse
+	}
+	if onDesktop() {
+		m.Show = showFolder
 	}
 	if _, err := exec.LookPath("notify-send"); err == nil && onDesktop() {
 		m.Tell = notify
@@ -77,9 +80,6 @@ func notify(ctx context.Context, title, text string) error {
 func showFolder(ctx context.Context, address string) error {
 	if u, err := url.Parse(address); err != nil || u.Scheme != "sftp" {
 		return fault.New("bad-address", "", "%q is no folder of a workspace", address)
-	}
-	if !onDesktop() {
-		return fault.New("no-desktop", "", "the usher runs in a session without a screen")
 	}
 	return start(ctx, "xdg-open", address)
 }

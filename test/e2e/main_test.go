@@ -76,7 +76,8 @@ func complain(err error) int {
 // person is an account with its command line and SSH key.
 type person struct {
 	name, password, token string
-	login, key            string // files
+	login, key            string   // files
+	env                   []string // more of it
 	api                   *client.Service
 }
 
@@ -145,7 +146,7 @@ func (i invocation) output() (string, error) {
 // command is a call of the command line as this person.
 func (p *person) command(ctx context.Context, in string, args ...string) invocation {
 	c := exec.CommandContext(ctx, filepath.Join(programs, "domicile"), args...)
-	c.Env = append(os.Environ(), "DOMICILE_LOGIN_FILE="+p.login)
+	c.Env = append(append(os.Environ(), "DOMICILE_LOGIN_FILE="+p.login), p.env...)
 	c.Stdin = strings.NewReader(in)
 	return invocation{c}
 }

@@ -159,7 +159,7 @@ func (p Program) asks(ctx context.Context, w wish.Wish) int {
 }
 
 // helped are the faults after which one can help oneself.
-var helped = map[string]bool{"not-allowed": true, "nobody-answered": true, "usher-cannot": true, "no-browser": true, "no-editor": true, "no-clipboard": true, "no-desktop": true, "no-program": true}
+var helped = map[string]bool{"not-allowed": true, "nobody-answered": true, "usher-cannot": true, "no-browser": true, "no-editor": true, "no-clipboard": true, "no-program": true}
 
 // instead is what one can do without an usher.
 func (p Program) instead(w wish.Wish) string {
