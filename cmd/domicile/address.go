@@ -114,7 +114,7 @@ func printTrial(t *terminal, r trial.Report, steps bool) {
 		}
 	}
 	if len(r.Ways) > 0 {
-		fmt.Fprintf(t.out, "Host key of %s: %s\n  %s\n", hostAndPort(r.Known), r.Known.Fingerprint, knownHost(r.Known))
+		fmt.Fprintf(t.out, "Host key of %s: %s\n  %s\n  or, for its later keys too:\n  %s\n", hostAndPort(r.Known), r.Known.Fingerprint, knownHost(r.Known), knownAuthority(r.Known))
 	}
 }
 
@@ -157,12 +157,18 @@ func inSeconds(s float64) string { return fmt.Sprintf("%.3f s", s) }
 func hostAndPort(w client.Ways) string { return fmt.Sprintf("%s:%d", w.Host, w.Port) }
 
 // knownHost is the line that a known_hosts file wants.
-func knownHost(w client.Ways) string {
-	host := w.Host
+func knownHost(w client.Ways) string { return hostName(w) + " " + w.HostKey }
+
+// knownAuthority is the line by which every key of the service's is known, also after it was changed.
+func knownAuthority(w client.Ways) string {
+	return "@cert-authority " + hostName(w) + " " + w.HostAuthority
+}
+
+func hostName(w client.Ways) string {
 	if w.Port != 22 {
-		host = fmt.Sprintf("[%s]:%d", w.Host, w.Port)
+		return fmt.Sprintf("[%s]:%d", w.Host, w.Port)
 	}
-	return host + " " + w.HostKey
+	return w.Host
 }
 
 // tried is the service as a trial needs it.

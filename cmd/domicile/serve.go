@@ -17,7 +17,6 @@ import (
 	"time"
 
 	"github.com/google/go-containerregistry/pkg/authn"
-	"golang.org/x/crypto/ssh"
 	"golang.org/x/sys/unix"
 
 	"domicile/internal/apart"
@@ -31,6 +30,7 @@ import (
 	"domicile/internal/fault"
 	"domicile/internal/gateway"
 	"domicile/internal/guesses"
+	"domicile/internal/hostkeys"
 	"domicile/internal/judge"
 	"domicile/internal/plan"
 	"domicile/internal/records"
@@ -201,7 +201,7 @@ func assemble(ctx context.Context, s *settings, log *slog.Logger, sshAt net.Addr
 	if err := os.Chmod(data, 0o700); err != nil {
 		return nil, fmt.Errorf("close the data folder to others: %w", err)
 	}
-	hostKey, err := credential.HostKey(data)
+	keys, err := hostkeys.Open(data)
 	if err != nil {
 		return nil, err
 	}
@@ -213,14 +213,14 @@ func assemble(ctx context.Context, s *settings, log *slog.Logger, sshAt net.Addr
 	if a.code == "" {
 		a.code = credential.NewToken()
 	}
-	if err := a.build(ctx, s, log, data, hostKey, sshAt); err != nil {
+	if err := a.build(ctx, s, log, data, keys, sshAt); err != nil {
 		store.Close()
 		return nil, err
 	}
 	return a, nil
 }
 
-func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, data string, hostKey ssh.Signer, sshAt net.Addr) error {
+func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, data string, hostKeys *hostkeys.Folder, sshAt net.Addr) error {
 	installation, err := a.store.Installation(ctx, credential.NewName())
 	if err != nil {
 		return fmt.Errorf("read the installation's name: %w", err)
@@ -300,7 +300,7 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 	if err != nil {
 		return err
 	}
-	a.gateway = &gateway.Server{Directory: a.store, Reacher: a.runner, HostKey: hostKey, Log: log, Attached: a.runner.Attached}
+	a.gateway = &gateway.Server{Directory: a.store, Reacher: a.runner, HostKeys: hostKeys.Now, Log: log, Attached: a.runner.Attached}
 	reachedAt := s.address
 	if reachedAt == "" {
 		reachedAt = sshAt.String()
@@ -311,7 +311,7 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 		return err
 	}
 	a.api = api.New(ctx, api.Options{Store: a.store, Runner: a.runner, Gateway: a.gateway, Source: fetcher, Artifacts: artifacts, Registries: registries, Vault: vault, Hosts: hosts{keys.Hosts()}, Accounts: accounts{a.rented}, Templates: split(s.templates), Log: log, Version: version,
-		SetupCode: a.code, SSH: reachedAt, HostKey: string(ssh.MarshalAuthorizedKey(hostKey.PublicKey())), Console: web.Handler(), MetricsToken: os.Getenv("DOMICILE_METRICS_TOKEN"), Apart: kept, Web: webAddresses, Guesses: slow})
+		SetupCode: a.code, SSH: reachedAt, HostKeys: hostKeys, Console: web.Handler(), MetricsToken: os.Getenv("DOMICILE_METRICS_TOKEN"), Apart: kept, Web: webAddresses, Guesses: slow})
 	return nil
 }
 

@@ -106,7 +106,7 @@ func (h *hall) keep(ctx context.Context, t *terminal, c *client.Service, quiet b
 	if err != nil {
 		return err
 	}
-	h.ssh.HostKey = version.HostKey
+	h.ssh.HostKey, h.ssh.HostAuthority = version.HostKey, version.HostAuthority
 	if err := h.ssh.Write(); err != nil {
 		return err
 	}

@@ -106,6 +106,17 @@ func (x *session) request(ctx context.Context, r *connection.Request) bool {
 		}
 		x.env["SSH_AUTH_SOCK"] = path
 		return true
+	case "x11-req":
+		if x.started {
+			return false
+		}
+		more, err := x11(ctx, x.conn, x.person.account, r.Payload)
+		if err != nil {
+			x.server.log.Warn("make a display", "error", err)
+			return false
+		}
+		maps.Copy(x.env, more)
+		return true
 	case "shell":
 		return x.begin(func() { x.run(ctx, "") })
 	case "exec":

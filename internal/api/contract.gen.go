@@ -1451,8 +1451,14 @@ type Variations = []string
 
 // Version What runs here.
 type Version struct {
+	// HostAuthority The public key that certifies its keys, for a @cert-authority line.
+	HostAuthority string `json:"hostAuthority"`
+
 	// HostKey Its public key, as in known_hosts.
 	HostKey string `json:"hostKey"`
+
+	// NextHostKey The key that takes its place, where one is announced.
+	NextHostKey *string `json:"nextHostKey,omitempty"`
 
 	// Ssh host:port of the SSH server.
 	Ssh     string `json:"ssh"`
@@ -1470,6 +1476,9 @@ type Ways struct {
 
 	// Host Of the SSH server.
 	Host string `json:"host"`
+
+	// HostAuthority The public key that certifies the server's keys, for a @cert-authority line.
+	HostAuthority string `json:"hostAuthority"`
 
 	// HostKey The SSH server's public key, as in an authorized_keys line.
 	HostKey string `json:"hostKey"`
@@ -1815,6 +1824,12 @@ type ServerInterface interface {
 	// SetGitHost Keeps how the account signs in to a git host, sealed.
 	// (PUT /git-hosts/{host})
 	SetGitHost(w http.ResponseWriter, r *http.Request, host string)
+	// ChangeHostKey Takes the announced key in place of the present one. For administrators.
+	// (POST /host-key/change)
+	ChangeHostKey(w http.ResponseWriter, r *http.Request)
+	// AnnounceHostKey Makes the SSH server's next key and announces it. For administrators.
+	// (POST /host-key/next)
+	AnnounceHostKey(w http.ResponseWriter, r *http.Request)
 	// ListKeys The SSH public keys of the account.
 	// (GET /keys)
 	ListKeys(w http.ResponseWriter, r *http.Request)
@@ -2127,6 +2142,18 @@ func (_ Unimplemented) RemoveGitHost(w http.ResponseWriter, r *http.Request, hos
 // SetGitHost Keeps how the account signs in to a git host, sealed.
 // (PUT /git-hosts/{host})
 func (_ Unimplemented) SetGitHost(w http.ResponseWriter, r *http.Request, host string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ChangeHostKey Takes the announced key in place of the present one. For administrators.
+// (POST /host-key/change)
+func (_ Unimplemented) ChangeHostKey(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// AnnounceHostKey Makes the SSH server's next key and announces it. For administrators.
+// (POST /host-key/next)
+func (_ Unimplemented) AnnounceHostKey(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -2866,6 +2893,34 @@ func (siw *ServerInterfaceWrapper) SetGitHost(w http.ResponseWriter, r *http.Req
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.SetGitHost(w, r, host)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ChangeHostKey operation middleware
+func (siw *ServerInterfaceWrapper) ChangeHostKey(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ChangeHostKey(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// AnnounceHostKey operation middleware
+func (siw *ServerInterfaceWrapper) AnnounceHostKey(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.AnnounceHostKey(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -4744,6 +4799,12 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Get(options.BaseURL+"/version", wrapper.GetVersion)
 	})
 	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/host-key/next", wrapper.AnnounceHostKey)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/host-key/change", wrapper.ChangeHostKey)
+	})
+	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/check", wrapper.CheckSource)
 	})
 	r.Group(func(r chi.Router) {
@@ -5533,6 +5594,82 @@ type SetGitHostdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SetGitHostdefaultApplicationProblemPlusJSONResponse) VisitSetGitHostResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeHostKeyRequestObject struct {
+}
+
+type ChangeHostKeyResponseObject interface {
+	VisitChangeHostKeyResponse(w http.ResponseWriter) error
+}
+
+type ChangeHostKey200JSONResponse Version
+
+func (response ChangeHostKey200JSONResponse) VisitChangeHostKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeHostKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeHostKeydefaultApplicationProblemPlusJSONResponse) VisitChangeHostKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AnnounceHostKeyRequestObject struct {
+}
+
+type AnnounceHostKeyResponseObject interface {
+	VisitAnnounceHostKeyResponse(w http.ResponseWriter) error
+}
+
+type AnnounceHostKey200JSONResponse Version
+
+func (response AnnounceHostKey200JSONResponse) VisitAnnounceHostKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AnnounceHostKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AnnounceHostKeydefaultApplicationProblemPlusJSONResponse) VisitAnnounceHostKeyResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8213,6 +8350,12 @@ type StrictServerInterface interface {
 	// SetGitHost Keeps how the account signs in to a git host, sealed.
 	// (PUT /git-hosts/{host})
 	SetGitHost(ctx context.Context, request SetGitHostRequestObject) (SetGitHostResponseObject, error)
+	// ChangeHostKey Takes the announced key in place of the present one. For administrators.
+	// (POST /host-key/change)
+	ChangeHostKey(ctx context.Context, request ChangeHostKeyRequestObject) (ChangeHostKeyResponseObject, error)
+	// AnnounceHostKey Makes the SSH server's next key and announces it. For administrators.
+	// (POST /host-key/next)
+	AnnounceHostKey(ctx context.Context, request AnnounceHostKeyRequestObject) (AnnounceHostKeyResponseObject, error)
 	// ListKeys The SSH public keys of the account.
 	// (GET /keys)
 	ListKeys(ctx context.Context, request ListKeysRequestObject) (ListKeysResponseObject, error)
@@ -8946,6 +9089,54 @@ func (sh *strictHandler) SetGitHost(w http.ResponseWriter, r *http.Request, host
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(SetGitHostResponseObject); ok {
 		if err := validResponse.VisitSetGitHostResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ChangeHostKey operation middleware
+func (sh *strictHandler) ChangeHostKey(w http.ResponseWriter, r *http.Request) {
+	var request ChangeHostKeyRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeHostKey(ctx, request.(ChangeHostKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeHostKey")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ChangeHostKeyResponseObject); ok {
+		if err := validResponse.VisitChangeHostKeyResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AnnounceHostKey operation middleware
+func (sh *strictHandler) AnnounceHostKey(w http.ResponseWriter, r *http.Request) {
+	var request AnnounceHostKeyRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.AnnounceHostKey(ctx, request.(AnnounceHostKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AnnounceHostKey")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(AnnounceHostKeyResponseObject); ok {
+		if err := validResponse.VisitAnnounceHostKeyResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

@@ -3,14 +3,49 @@ package api
 import (
 	"context"
 	"fmt"
+	"strings"
+
+	"golang.org/x/crypto/ssh"
 
 	"domicile/internal/amount"
+	"domicile/internal/hostkeys"
 	"domicile/internal/records"
 )
 
 // GetVersion answers what runs here.
 func (s *Server) GetVersion(context.Context, GetVersionRequestObject) (GetVersionResponseObject, error) {
-	return GetVersion200JSONResponse{Version: s.o.Version, Ssh: s.o.SSH, HostKey: s.o.HostKey}, nil
+	return GetVersion200JSONResponse(s.version(s.o.HostKeys.Now())), nil
+}
+
+func (s *Server) version(keys hostkeys.Set) Version {
+	v := Version{Version: s.o.Version, Ssh: s.o.SSH, HostKey: keyLine(keys.Present.PublicKey()), HostAuthority: keyLine(keys.Authority)}
+	if keys.Next != nil {
+		v.NextHostKey = optional(keyLine(keys.Next.PublicKey()))
+	}
+	return v
+}
+
+// keyLine is a key as in an authorized_keys line.
+func keyLine(key ssh.PublicKey) string {
+	return strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key)))
+}
+
+// AnnounceHostKey makes the next key.
+func (s *Server) AnnounceHostKey(ctx context.Context, _ AnnounceHostKeyRequestObject) (AnnounceHostKeyResponseObject, error) {
+	if err := administrator(ctx); err != nil {
+		return nil, err
+	}
+	keys, err := s.o.HostKeys.Prepare()
+	return AnnounceHostKey200JSONResponse(s.version(keys)), err
+}
+
+// ChangeHostKey takes the next key.
+func (s *Server) ChangeHostKey(ctx context.Context, _ ChangeHostKeyRequestObject) (ChangeHostKeyResponseObject, error) {
+	if err := administrator(ctx); err != nil {
+		return nil, err
+	}
+	keys, err := s.o.HostKeys.Change()
+	return ChangeHostKey200JSONResponse(s.version(keys)), err
 }
 
 // ListSites lists the sites.

@@ -18,6 +18,7 @@ import (
 	"domicile/internal/artifact"
 	"domicile/internal/gateway"
 	"domicile/internal/guesses"
+	"domicile/internal/hostkeys"
 	"domicile/internal/longstream"
 	"domicile/internal/portwatch"
 	"domicile/internal/records"
@@ -49,8 +50,8 @@ type Options struct {
 	SetupCode string
 	// SSH is the host:port that people are told to connect to.
 	SSH string
-	// HostKey is the SSH server's public key as in an authorized_keys line.
-	HostKey string
+	// HostKeys are the SSH server's keys.
+	HostKeys *hostkeys.Folder
 	// Console serves what is not the API.
 	Console http.Handler
 	// Guesses slows down who guesses passwords.

@@ -29,11 +29,9 @@ func (s *Server) TryWays(ctx context.Context, q TryWaysRequestObject) (TryWaysRe
 	if err != nil {
 		return nil, err
 	}
-	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(s.o.HostKey))
-	if err != nil {
-		return nil, fmt.Errorf("read the SSH server's key: %w", err)
-	}
-	v := TryWays200JSONResponse{Workspace: w.Name, Host: host, Port: number, User: w.Name, HostKey: strings.TrimSpace(s.o.HostKey), Fingerprint: ssh.FingerprintSHA256(key), Clock: time.Now(), Steps: []TriedStep{}}
+	keys := s.o.HostKeys.Now()
+	key := keys.Present.PublicKey()
+	v := TryWays200JSONResponse{Workspace: w.Name, Host: host, Port: number, User: w.Name, HostKey: keyLine(key), HostAuthority: keyLine(keys.Authority), Fingerprint: ssh.FingerprintSHA256(key), Clock: time.Now(), Steps: []TriedStep{}}
 	if p, err := s.o.Runner.PlanOf(ctx, w); err == nil {
 		v.Folder = optional(p.Session.Folder)
 	}

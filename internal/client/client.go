@@ -223,7 +223,7 @@ func (s *Service) SSH(ctx context.Context, workspace string) (*ssh.Client, error
 		return nil, err
 	}
 	defer context.AfterFunc(ctx, func() { stream.Close() })()
-	config := &ssh.ClientConfig{User: workspace, HostKeyCallback: ssh.FixedHostKey(hostKey)}
+	config := &ssh.ClientConfig{User: workspace, HostKeyCallback: ssh.FixedHostKey(hostKey), HostKeyAlgorithms: []string{hostKey.Type()}}
 	config.Ciphers = []string{ssh.CipherAES128GCM}
 	conn, channels, requests, err := ssh.NewClientConn(stream, s.URL, config)
 	if err != nil {

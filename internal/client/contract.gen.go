@@ -1451,8 +1451,14 @@ type Variations = []string
 
 // Version What runs here.
 type Version struct {
+	// HostAuthority The public key that certifies its keys, for a @cert-authority line.
+	HostAuthority string `json:"hostAuthority"`
+
 	// HostKey Its public key, as in known_hosts.
 	HostKey string `json:"hostKey"`
+
+	// NextHostKey The key that takes its place, where one is announced.
+	NextHostKey *string `json:"nextHostKey,omitempty"`
 
 	// Ssh host:port of the SSH server.
 	Ssh     string `json:"ssh"`
@@ -1470,6 +1476,9 @@ type Ways struct {
 
 	// Host Of the SSH server.
 	Host string `json:"host"`
+
+	// HostAuthority The public key that certifies the server's keys, for a @cert-authority line.
+	HostAuthority string `json:"hostAuthority"`
 
 	// HostKey The SSH server's public key, as in an authorized_keys line.
 	HostKey string `json:"hostKey"`
@@ -2010,6 +2019,16 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /git-hosts/{host} (the `SetGitHost` operationId).
 	SetGitHost(ctx context.Context, host string, body SetGitHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeHostKey Takes the announced key in place of the present one. For administrators.
+	//
+	// Corresponds with POST /host-key/change (the `ChangeHostKey` operationId).
+	ChangeHostKey(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AnnounceHostKey Makes the SSH server's next key and announces it. For administrators.
+	//
+	// Corresponds with POST /host-key/next (the `AnnounceHostKey` operationId).
+	AnnounceHostKey(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListKeys The SSH public keys of the account.
 	//
@@ -2981,6 +3000,36 @@ func (c *Client) SetGitHostWithBody(ctx context.Context, host string, contentTyp
 // Corresponds with PUT /git-hosts/{host} (the `SetGitHost` operationId).
 func (c *Client) SetGitHost(ctx context.Context, host string, body SetGitHostJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetGitHostRequest(c.Server, host, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeHostKey Takes the announced key in place of the present one. For administrators.
+//
+// Corresponds with POST /host-key/change (the `ChangeHostKey` operationId).
+func (c *Client) ChangeHostKey(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeHostKeyRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AnnounceHostKey Makes the SSH server's next key and announces it. For administrators.
+//
+// Corresponds with POST /host-key/next (the `AnnounceHostKey` operationId).
+func (c *Client) AnnounceHostKey(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAnnounceHostKeyRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -5059,6 +5108,60 @@ func NewSetGitHostRequestWithBody(server string, host string, contentType string
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewChangeHostKeyRequest constructs an http.Request for the ChangeHostKey method
+func NewChangeHostKeyRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/host-key/change")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAnnounceHostKeyRequest constructs an http.Request for the AnnounceHostKey method
+func NewAnnounceHostKeyRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/host-key/next")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -7987,6 +8090,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /git-hosts/{host} (the `SetGitHost` operationId).
 	SetGitHostWithResponse(ctx context.Context, host string, body SetGitHostJSONRequestBody, reqEditors ...RequestEditorFn) (*SetGitHostResponse, error)
 
+	// ChangeHostKeyWithResponse Takes the announced key in place of the present one. For administrators.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /host-key/change (the `ChangeHostKey` operationId).
+	ChangeHostKeyWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ChangeHostKeyResponse, error)
+
+	// AnnounceHostKeyWithResponse Makes the SSH server's next key and announces it. For administrators.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /host-key/next (the `AnnounceHostKey` operationId).
+	AnnounceHostKeyWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*AnnounceHostKeyResponse, error)
+
 	// ListKeysWithResponse The SSH public keys of the account.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -9358,6 +9475,102 @@ func (r SetGitHostResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SetGitHostResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeHostKeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Version
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeHostKeyResponse) GetJSON200() *Version {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeHostKeyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeHostKeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeHostKeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeHostKeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeHostKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AnnounceHostKeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Version
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AnnounceHostKeyResponse) GetJSON200() *Version {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AnnounceHostKeyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AnnounceHostKeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AnnounceHostKeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AnnounceHostKeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AnnounceHostKeyResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12915,6 +13128,32 @@ func (c *ClientWithResponses) SetGitHostWithResponse(ctx context.Context, host s
 	return ParseSetGitHostResponse(rsp)
 }
 
+// ChangeHostKeyWithResponse Takes the announced key in place of the present one. For administrators.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /host-key/change (the `ChangeHostKey` operationId).
+func (c *ClientWithResponses) ChangeHostKeyWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ChangeHostKeyResponse, error) {
+	rsp, err := c.ChangeHostKey(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeHostKeyResponse(rsp)
+}
+
+// AnnounceHostKeyWithResponse Makes the SSH server's next key and announces it. For administrators.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /host-key/next (the `AnnounceHostKey` operationId).
+func (c *ClientWithResponses) AnnounceHostKeyWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*AnnounceHostKeyResponse, error) {
+	rsp, err := c.AnnounceHostKey(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAnnounceHostKeyResponse(rsp)
+}
+
 // ListKeysWithResponse The SSH public keys of the account.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -14593,6 +14832,72 @@ func ParseSetGitHostResponse(rsp *http.Response) (*SetGitHostResponse, error) {
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeHostKeyResponse parses an HTTP response from a ChangeHostKeyWithResponse call
+func ParseChangeHostKeyResponse(rsp *http.Response) (*ChangeHostKeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeHostKeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Version
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAnnounceHostKeyResponse parses an HTTP response from a AnnounceHostKeyWithResponse call
+func ParseAnnounceHostKeyResponse(rsp *http.Response) (*AnnounceHostKeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AnnounceHostKeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Version
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -3,23 +3,16 @@
 package credential
 
 import (
-	"crypto/ed25519"
 	"crypto/rand"
 	"crypto/sha256"
 	"crypto/subtle"
 	"encoding/base64"
 	"encoding/hex"
-	"encoding/pem"
-	"errors"
 	"fmt"
-	"io/fs"
-	"os"
-	"path/filepath"
 	"strings"
 	"sync"
 
 	"golang.org/x/crypto/argon2"
-	"golang.org/x/crypto/ssh"
 )
 
 // The costs of argon2id (RFC 9106, section 4, second choice).
@@ -84,34 +77,4 @@ func NewName() string {
 	b := make([]byte, 4)
 	_, _ = rand.Read(b) // never fails
 	return hex.EncodeToString(b)
-}
-
-// HostKey reads the service's SSH host key from a folder, and makes it the first time.
-func HostKey(folder string) (ssh.Signer, error) {
-	path := filepath.Join(folder, "ssh_host_ed25519_key")
-	b, err := os.ReadFile(path)
-	if errors.Is(err, fs.ErrNotExist) {
-		b, err = makeHostKey(path)
-	}
-	if err != nil {
-		return nil, fmt.Errorf("host key: %w", err)
-	}
-	signer, err := ssh.ParsePrivateKey(b)
-	if err != nil {
-		return nil, fmt.Errorf("host key %s: %w", path, err)
-	}
-	return signer, nil
-}
-
-func makeHostKey(path string) ([]byte, error) {
-	_, key, err := ed25519.GenerateKey(rand.Reader)
-	if err != nil {
-		return nil, err
-	}
-	block, err := ssh.MarshalPrivateKey(key, "domicile")
-	if err != nil {
-		return nil, err
-	}
-	b := pem.EncodeToMemory(block)
-	return b, os.WriteFile(path, b, 0o600)
 }

@@ -1,12 +1,9 @@
 package credential
 
 import (
-	"os"
-	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
-	"github.com/stretchr/testify/require"
 )
 
 func TestPasswords(t *testing.T) {
@@ -18,16 +15,4 @@ func TestPasswords(t *testing.T) {
 	for _, broken := range []string{"", "$argon2id$", "$argon2id$v=19$m=1,t=1,p=1$!$!", "$other$v=19$m=65536,t=3,p=4$AAAA$AAAA", "$argon2id$v=19$m=65536,t=3,p=4$AAAA$"} {
 		assert.False(t, CheckPassword(broken, "x"), broken)
 	}
-}
-
-func TestHostKeyIsMadeOnceAndKeptPrivate(t *testing.T) {
-	folder := t.TempDir()
-	first, err := HostKey(folder)
-	require.NoError(t, err)
-	second, err := HostKey(folder)
-	require.NoError(t, err)
-	assert.Equal(t, first.PublicKey().Marshal(), second.PublicKey().Marshal())
-	info, err := os.Stat(filepath.Join(folder, "ssh_host_ed25519_key"))
-	require.NoError(t, err)
-	assert.Equal(t, os.FileMode(0o600), info.Mode())
 }

@@ -42,20 +42,21 @@ const maxProposal = 32 << 10
 // AES-GCM last in it, and that is more than twice as fast as what would be taken else. So a
 // client that knows it is offered nothing else; one that was told to use another cipher has
 // that.
-func begin(conn net.Conn, config *ssh.ServerConfig) (net.Conn, error) {
+func begin(conn net.Conn, config *ssh.ServerConfig) (at net.Conn, client string, err error) {
 	config.ServerVersion, config.KeyExchanges, config.PublicKeyAuthAlgorithms, config.Ciphers = version, exchanges, signing, all
 	if _, err := io.WriteString(conn, version+"\r\n"); err != nil {
-		return nil, err
+		return nil, "", err
 	}
 	p := &peeked{Conn: conn, r: bufio.NewReaderSize(conn, maxProposal), unsaid: len(version) + 2}
 	_ = conn.SetReadDeadline(time.Now().Add(proposalLimit))
-	for _, name := range proposed(p.r) {
+	client, ciphers := proposed(p.r)
+	for _, name := range ciphers {
 		if slices.Contains(quick, name) {
 			config.Ciphers = quick
 		}
 	}
 	_ = conn.SetReadDeadline(time.Now().Add(handshakeLimit))
-	return p, nil
+	return p, client, nil
 }
 
 // peeked is a connection some of whose bytes were looked at already, and to which the
@@ -78,20 +79,21 @@ func (p *peeked) Write(b []byte) (int, error) {
 	return skip + n, err
 }
 
-// proposed gives the ciphers that a client proposes for what it sends, in its order, without
-// taking anything of the stream: they stand in its first packet behind its first line (RFC
+// proposed gives a client's greeting and the ciphers that it proposes for what it sends, in its order,
+// without taking anything of the stream: they stand in its first packet behind its first line (RFC
 // 4253, sections 4.2, 6 and 7.1). None where it cannot be told.
-func proposed(r *bufio.Reader) []string {
+func proposed(r *bufio.Reader) (client string, ciphers []string) {
 	line := 0
 	for n := 1; ; n++ {
 		b, err := r.Peek(n)
 		if err != nil || n > 4096 {
-			return nil
+			return "", nil
 		}
 		if b[n-1] != '\n' {
 			continue
 		}
 		if strings.HasPrefix(string(b[line:]), "SSH-") {
+			client = strings.TrimRight(string(b[line:]), "\r\n")
 			line = n
 			break
 		}
@@ -99,34 +101,34 @@ func proposed(r *bufio.Reader) []string {
 	}
 	head, err := r.Peek(line + 5)
 	if err != nil {
-		return nil
+		return client, nil
 	}
 	length := int(binary.BigEndian.Uint32(head[line:]))
 	if length < 20 || line+4+length > maxProposal {
-		return nil
+		return client, nil
 	}
 	packet, err := r.Peek(line + 4 + length)
 	if err != nil {
-		return nil
+		return client, nil
 	}
 	body := packet[line+5:]
 	const begins = 17 // the kind of the packet, and a cookie
 	if body[0] != 20 || len(body) < begins {
-		return nil
+		return client, nil
 	}
 	body = body[begins:]
 	for list := 0; list < 3; list++ { // exchanges, host keys, ciphers of the client
 		if len(body) < 4 {
-			return nil
+			return client, nil
 		}
 		n := int(binary.BigEndian.Uint32(body))
 		if n < 0 || n > len(body)-4 {
-			return nil
+			return client, nil
 		}
 		if list == 2 {
-			return strings.Split(string(body[4:4+n]), ",")
+			return client, strings.Split(string(body[4:4+n]), ",")
 		}
 		body = body[4+n:]
 	}
-	return nil
+	return client, nil
 }

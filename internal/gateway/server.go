@@ -19,6 +19,7 @@ import (
 
 	"domicile/internal/agentlink"
 	"domicile/internal/connection"
+	"domicile/internal/hostkeys"
 	"domicile/internal/records"
 	"domicile/internal/visible"
 )
@@ -45,7 +46,7 @@ type Reacher interface {
 type Server struct {
 	Directory Directory
 	Reacher   Reacher
-	HostKey   ssh.Signer
+	HostKeys  func() hostkeys.Set
 	Log       *slog.Logger
 	// Attached is called when somebody connects to a workspace; nil: nothing is.
 	Attached func(w records.Workspace)
@@ -175,29 +176,34 @@ type early struct {
 
 func (e *early) is(conn ssh.ServerPreAuthConn) { e.conn = conn }
 
+// openSSHs is how OpenSSH's clients greet.
+const openSSHs = "SSH-2.0-OpenSSH_"
+
 // say says a sentence, once. Other clients show it to nobody.
 func (e *early) say(text string) {
-	if e.told || e.conn == nil || !strings.HasPrefix(string(e.conn.ClientVersion()), "SSH-2.0-OpenSSH_") {
+	if e.told || e.conn == nil || !strings.HasPrefix(string(e.conn.ClientVersion()), openSSHs) {
 		return
 	}
 	e.told = e.conn.SendAuthBanner(text+"\r\n") == nil
 }
 
-func (s *Server) config() *ssh.ServerConfig {
-	config := &ssh.ServerConfig{}
-	config.AddHostKey(s.HostKey)
-	return config
-}
+func (s *Server) config() *ssh.ServerConfig { return &ssh.ServerConfig{} }
 
 func (s *Server) serve(ctx context.Context, conn net.Conn, config *ssh.ServerConfig, early *early, find func() (records.Workspace, error)) {
 	defer conn.Close()
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	defer stop()
 	_ = conn.SetDeadline(time.Now().Add(handshakeLimit))
-	greeted, err := begin(conn, config)
+	greeted, client, err := begin(conn, config)
 	if err != nil {
 		s.Log.Debug("ssh greeting", "from", conn.RemoteAddr(), "error", err)
 		return
+	}
+	keys := s.HostKeys()
+	config.AddHostKey(keys.Present)
+	openSSH := strings.HasPrefix(client, openSSHs)
+	if openSSH { // others may take a certificate and know nothing of authorities
+		config.AddHostKey(keys.Certified)
 	}
 	c, channels, requests, err := ssh.NewServerConn(greeted, config)
 	if err != nil {
@@ -207,6 +213,10 @@ func (s *Server) serve(ctx context.Context, conn net.Conn, config *ssh.ServerCon
 	defer c.Close()
 	_ = conn.SetDeadline(time.Time{})
 	person := connection.OverSSH(c, channels, requests)
+	person.Requests = proving(c, keys, person.Requests)
+	if openSSH {
+		announceKeys(c, keys.Announced())
+	}
 	w, err := find()
 	if errors.Is(err, errOnward) {
 		s.serveOnward(ctx, w.Account, c, person)

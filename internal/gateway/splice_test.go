@@ -18,6 +18,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"domicile/internal/agentlink"
+	"domicile/internal/hostkeys"
 	"domicile/internal/records"
 )
 
@@ -28,6 +29,14 @@ func newSigner(t *testing.T) ssh.Signer {
 	signer, err := ssh.NewSignerFromKey(key)
 	require.NoError(t, err)
 	return signer
+}
+
+// newKeys are keys of a host.
+func newKeys(t *testing.T) func() hostkeys.Set {
+	t.Helper()
+	folder, err := hostkeys.Open(t.TempDir())
+	require.NoError(t, err)
+	return folder.Now
 }
 
 // town is a Directory and a Reacher of one person with one workspace, behind which an
@@ -96,7 +105,7 @@ func (o *town) serve(t *testing.T) (s *Server, at string) {
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(t.Context())
 	t.Cleanup(cancel)
-	s = &Server{Directory: o, Reacher: o, HostKey: newSigner(t), Log: slog.New(slog.DiscardHandler)}
+	s = &Server{Directory: o, Reacher: o, HostKeys: newKeys(t), Log: slog.New(slog.DiscardHandler)}
 	go func() { _ = s.Serve(ctx, listener) }()
 	return s, listener.Addr().String()
 }
@@ -105,7 +114,7 @@ func (o *town) serve(t *testing.T) (s *Server, at string) {
 func (o *town) dial(t *testing.T, user string, key ssh.Signer) (*ssh.Client, error) {
 	t.Helper()
 	s, at := o.serve(t)
-	c, err := ssh.Dial("tcp", at, &ssh.ClientConfig{User: user, Auth: []ssh.AuthMethod{ssh.PublicKeys(key)}, HostKeyCallback: ssh.FixedHostKey(s.HostKey.PublicKey())})
+	c, err := ssh.Dial("tcp", at, &ssh.ClientConfig{User: user, Auth: []ssh.AuthMethod{ssh.PublicKeys(key)}, HostKeyCallback: ssh.FixedHostKey(s.HostKeys().Present.PublicKey())})
 	if err == nil {
 		t.Cleanup(func() { c.Close() })
 	}

@@ -9,10 +9,10 @@ import (
 	"testing"
 	"time"
 
+	"domicile/internal/hostkeys"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"domicile/internal/credential"
 )
 
 // greeted tells whether the gateway answers a new connection from an address.
@@ -31,13 +31,13 @@ func greeted(t *testing.T, from, to string) (net.Conn, bool) {
 // Who says nothing and stays keeps only the door of its own address shut, and only while it
 // stays.
 func TestStrangersOfOneAddressAreFew(t *testing.T) {
-	key, err := credential.HostKey(t.TempDir())
+	key, err := hostkeys.Open(t.TempDir())
 	require.NoError(t, err)
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(t.Context())
 	over := make(chan error, 1)
-	s := &Server{HostKey: key, Log: slog.New(slog.DiscardHandler)}
+	s := &Server{HostKeys: key.Now, Log: slog.New(slog.DiscardHandler)}
 	go func() { over <- s.Serve(ctx, listener) }()
 	t.Cleanup(func() { cancel(); require.NoError(t, <-over) })
 	at := listener.Addr().String()

@@ -28,8 +28,9 @@ type Settings struct {
 	// Pipe is the command, in words, that joins its standard input and output to a workspace; the
 	// name of the host is added to it.
 	Pipe []string
-	// HostKey is the service's, as in an authorized_keys line.
-	HostKey string
+	// HostKey is the service's, as in an authorized_keys line, and HostAuthority the key that certifies
+	// it: what the service shows after a change of its key is known by that. Empty: there is none.
+	HostKey, HostAuthority string
 }
 
 // suffixes are what may follow a workspace's name: names of hosts, so that nothing of them means
@@ -82,6 +83,9 @@ Host *.%s
   ServerAliveCountMax 8
 `, s.Suffix, pipe, s.knownHosts())
 	known := "*." + s.Suffix + " " + strings.TrimSpace(s.HostKey) + "\n"
+	if s.HostAuthority != "" {
+		known += "@cert-authority *." + s.Suffix + " " + strings.TrimSpace(s.HostAuthority) + "\n"
+	}
 	return errors.Join(replace(s.knownHosts(), []byte(known), 0o600), replace(s.own(), []byte(text), 0o600))
 }
 

@@ -31,7 +31,7 @@ func TestOpenSSH(t *testing.T) {
 
 	t.Run("who, where and with what", func(t *testing.T) {
 		a := skipper.ssh(t, "", at, `id -un; id -u; pwd; echo $HOME $FROM_CONTAINER $FROM_REMOTE ${GONE-unset}; echo $PATH; echo $DOMICILE_WORKSPACE; hostname`)
-		assert.Equal(t, "crew\n1000\n/src/deck\n/home/crew keel keel-deck unset\n/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin:/opt/skerry\ndeck\ndeck\n", a.out, a.err)
+		assert.Equal(t, "crew\n1000\n/src/deck\n/home/crew keel keel-deck unset\n/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin:/opt/skerry:/opt/domicile/bin\ndeck\ndeck\n", a.out, a.err)
 	})
 	t.Run("exit status and signals", func(t *testing.T) {
 		assert.Equal(t, 7, skipper.ssh(t, "", at, "exit 7").status)

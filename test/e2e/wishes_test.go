@@ -121,8 +121,9 @@ func TestWhatAWorkspaceAsks(t *testing.T) {
 		assert.Equal(t, "deck.domicile /tmp/a file\n", read(t, edited))
 		assert.Equal(t, "ahoy\n", read(t, copied))
 		assert.Contains(t, read(t, u.said), "deck: sh -c exit 3 ended with exit status 3")
+		require.Equal(t, 0, u.domicile(t, "usher", "refuse", "deck", "show").status)
 		a = inside("usher show /tmp")
-		assert.Equal(t, answer{"", "usher: the usher at the person's machine does not do that\nAt the machine you sit at: sftp deck\n", 1}, a, "there is no screen")
+		assert.Equal(t, answer{"", "usher: it is refused at the person's machine\nWhat to do: at the machine you sit at: domicile usher allow deck show.\nAt the machine you sit at: sftp deck\n", 1}, a)
 	})
 	t.Run("a sign-in for git, at one host", func(t *testing.T) {
 		require.Equal(t, 0, u.domicile(t, "usher", "allow", "deck", "git", "git.quay.test").status)

@@ -292,6 +292,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/host-key/next": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Makes the SSH server's next key and announces it. For administrators. */
+        post: operations["announceHostKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/host-key/change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes the announced key in place of the present one. For administrators. */
+        post: operations["changeHostKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/check": {
         parameters: {
             query?: never;
@@ -1426,6 +1460,10 @@ export interface components {
             ssh: string;
             /** @description Its public key, as in known_hosts. */
             hostKey: string;
+            /** @description The key that takes its place, where one is announced. */
+            nextHostKey?: string;
+            /** @description The public key that certifies its keys, for a @cert-authority line. */
+            hostAuthority: string;
         };
         OtherSite: {
             site: string;
@@ -2086,6 +2124,8 @@ export interface components {
             folder?: string;
             /** @description The SSH server's public key, as in an authorized_keys line. */
             hostKey: string;
+            /** @description The public key that certifies the server's keys, for a @cert-authority line. */
+            hostAuthority: string;
             fingerprint: string;
             /**
              * Format: date-time
@@ -2729,6 +2769,48 @@ export interface operations {
         };
     };
     getVersion: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Fine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    announceHostKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Fine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Version"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changeHostKey: {
         parameters: {
             query?: never;
             header?: never;
