@@ -13,14 +13,17 @@ import (
 	"domicile/internal/client"
 	"domicile/internal/definition"
 	"domicile/internal/sshline"
+	"domicile/internal/usher"
 )
 
 var forwardCommand = command{
-	name: "forward", args: "NAME PORT[:LOCAL] [-reverse]", summary: "Make a port inside a workspace reachable on this machine, or one of this machine inside, until Ctrl-C",
-	example: "domicile forward timetable 8080\ndomicile forward timetable 8080:9000\ndomicile forward timetable 8081:3000 -reverse",
+	name: "forward", args: "NAME PORT[:LOCAL] [-reverse [-keep | -forget]]", summary: "Make a port inside a workspace reachable on this machine, or one of this machine inside, until Ctrl-C",
+	example: "domicile forward timetable 8080\ndomicile forward timetable 8080:9000\ndomicile forward timetable 8081:3000 -reverse\ndomicile forward timetable 8081:3000 -reverse -keep",
 	takes:   []string{"NAME", "PORT"},
 	setup: func(f *flag.FlagSet) action {
 		other := f.Bool("reverse", false, "the other way round: port LOCAL of this machine appears inside, at PORT of its loopback")
+		keep := f.Bool("keep", false, "with -reverse: the usher of this machine keeps it, for as long as the workspace exists")
+		forget := f.Bool("forget", false, "with -reverse: the usher keeps it no more")
 		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
 			port, local, err := parseForward(args[1])
 			if err != nil {
@@ -30,7 +33,13 @@ var forwardCommand = command{
 				if port.Host != "localhost" || local == 0 {
 					return wrongUse("with -reverse PORT or PORT:LOCAL is wanted, both from 1 to 65535")
 				}
+				if *keep || *forget {
+					return keepReverse(ctx, t, usher.Reverse{Workspace: args[0], Inside: port.Number, Local: local, Forget: *forget})
+				}
 				return reverse(ctx, t, c, args[0], port.Number, local)
+			}
+			if *keep || *forget {
+				return wrongUse("-keep and -forget go with -reverse; the usher keeps the other ports by itself")
 			}
 			name, target := args[0], net.JoinHostPort(port.Host, strconv.Itoa(port.Number))
 			line := &sshline.Line[*ssh.Client]{Open: func(ctx context.Context) (*ssh.Client, error) { return c.SSH(ctx, name) }}

@@ -10,6 +10,7 @@ import (
 	"domicile/internal/client"
 	"domicile/internal/fault"
 	"domicile/internal/splice"
+	"domicile/internal/usher"
 )
 
 // reverseAgain is the pause before a lost connection is made anew.
@@ -76,4 +77,28 @@ func joinLocal(ctx context.Context, t *terminal, far net.Conn, local int) {
 	}
 	defer near.Close()
 	splice.Both(near, far)
+}
+
+// keepReverse has the usher of this machine keep a port, or forget it.
+func keepReverse(ctx context.Context, t *terminal, r usher.Reverse) error {
+	h, err := hallOf("", usualSuffix)
+	if err != nil {
+		return err
+	}
+	s, err := h.tell(ctx, usher.ReversePath, r)
+	if err != nil {
+		return err
+	}
+	if r.Forget {
+		fmt.Fprintf(t.out, "Port %d of %s is this machine's no more.\n", r.Inside, r.Workspace)
+		return nil
+	}
+	for _, p := range s.Places {
+		if p.Name == r.Workspace && p.State != string(client.WorkspaceStateReady) {
+			fmt.Fprintf(t.out, "Port %d of this machine will be at localhost:%d in %s when that runs.\n", r.Local, r.Inside, r.Workspace)
+			return nil
+		}
+	}
+	fmt.Fprintf(t.out, "Port %d of this machine is at localhost:%d in %s, as long as the usher is at work.\n", r.Local, r.Inside, r.Workspace)
+	return nil
 }

@@ -35,15 +35,7 @@ func (h *hall) decide(ctx context.Context, t *terminal, args []string) error {
 	if len(args) > 3 {
 		d.Subject = args[3]
 	}
-	b, err := json.Marshal(d)
-	if err != nil {
-		return err
-	}
-	r, err := http.NewRequestWithContext(ctx, http.MethodPost, "http://usher/", bytes.NewReader(b))
-	if err != nil {
-		return err
-	}
-	if _, err := h.answer(r); err != nil {
+	if _, err := h.tell(ctx, "/", d); err != nil {
 		return err
 	}
 	what := strings.TrimSpace(string(d.Kind) + " " + d.Subject)
@@ -58,6 +50,19 @@ func (h *hall) decide(ctx context.Context, t *terminal, args []string) error {
 		fmt.Fprintf(t.out, "What was decided about %s is forgotten: you are asked the next time.\n", d.Workspace)
 	}
 	return nil
+}
+
+// tell tells the usher that is at work something, and gives what it does then.
+func (h *hall) tell(ctx context.Context, path string, what any) (usher.Status, error) {
+	b, err := json.Marshal(what)
+	if err != nil {
+		return usher.Status{}, err
+	}
+	r, err := http.NewRequestWithContext(ctx, http.MethodPost, "http://usher"+path, bytes.NewReader(b))
+	if err != nil {
+		return usher.Status{}, err
+	}
+	return h.answer(r)
 }
 
 func kindsLine() string {
@@ -138,6 +143,13 @@ func printLent(t *terminal, s usher.Status) {
 				first = false
 			}
 			fmt.Fprintf(t.out, "%s %s: %s\n", p.Name, words[d.Answer], strings.TrimSpace(string(d.Kind)+" "+d.Subject))
+		}
+		for _, r := range p.Reverse {
+			text := fmt.Sprintf("%s: port %d of this machine is at localhost:%d inside", p.Name, r.Local, r.Inside)
+			if r.Reason != "" {
+				text += ", but " + r.Reason
+			}
+			fmt.Fprintln(t.out, text)
 		}
 		if p.Reason != "" {
 			fmt.Fprintf(t.out, "Programs in %s do not find the usher: %s.\n", p.Name, strings.TrimSuffix(p.Reason, "."))

@@ -35,9 +35,12 @@ func visit(t *testing.T, socket string) (string, error) {
 		return "", err
 	}
 	defer conn.Close()
-	_, err = conn.Write([]byte("ahoy"))
-	require.NoError(t, err)
-	require.NoError(t, conn.CloseWrite())
+	if _, err = conn.Write([]byte("ahoy")); err == nil { // who is sent away at once may not have read it
+		err = conn.CloseWrite()
+	}
+	if err != nil {
+		return "", err
+	}
 	said, err := io.ReadAll(conn)
 	return string(said), err
 }

@@ -41,9 +41,10 @@ type Server struct {
 
 	ending atomic.Bool // it ends, and with it all that it started
 
-	doors doors
-	use   use
-	keys  atomic.Bool // an usher has offered the person's SSH agent
+	doors  doors
+	use    use
+	memory memory
+	keys   atomic.Bool // an usher has offered the person's SSH agent
 }
 
 // New makes an agent that knows the service by its public key, as in an authorized_keys
@@ -151,13 +152,13 @@ func (s *Server) end() {
 
 func (s *Server) serveConn(ctx context.Context, conn net.Conn) {
 	defer conn.Close()
-	_ = conn.SetDeadline(time.Now().Add(proofLimit))
-	c, err := connection.Accept(conn, s.ssh, s.service)
+	c, err := s.greet(conn)
 	if err != nil {
 		s.log.Debug("handshake", "error", err)
 		return
 	}
-	_ = conn.SetDeadline(time.Time{})
+	s.memory.changed()
+	defer s.memory.changed()
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	forwards := &forwards{conn: c.Conn, use: &s.use, person: s.current, open: map[string]net.Listener{}}
@@ -168,6 +169,17 @@ func (s *Server) serveConn(ctx context.Context, conn net.Conn) {
 	for channel := range c.Channels {
 		go s.channel(ctx, v, s.use.watched(channel))
 	}
+}
+
+// greet finds out who comes. It does so in a passing goroutine, for cryptography takes a large stack, and
+// the one that stays is mostly idle.
+func (s *Server) greet(conn net.Conn) (c connection.Peer, err error) {
+	_ = conn.SetDeadline(time.Now().Add(proofLimit))
+	var met sync.WaitGroup
+	met.Go(func() { c, err = connection.Accept(conn, s.ssh, s.service) })
+	met.Wait()
+	_ = conn.SetDeadline(time.Time{})
+	return c, err
 }
 
 func (s *Server) channel(ctx context.Context, v *visitor, channel connection.NewChannel) {

@@ -45,7 +45,7 @@ type proof struct {
 // workspace, who holds that key as well.
 func Dial(stream net.Conn, key ssh.Signer) (Peer, error) {
 	if _, known := stream.(private); known {
-		from := bufio.NewReaderSize(stream, smallChunk)
+		from := bufio.NewReaderSize(stream, readAhead)
 		line, err := readLine(from)
 		if err != nil {
 			return Peer{}, err
@@ -129,7 +129,7 @@ func Accept(stream net.Conn, config *ssh.ServerConfig, service ssh.PublicKey) (P
 	if _, err := io.WriteString(stream, line); err != nil {
 		return Peer{}, err
 	}
-	from := bufio.NewReaderSize(stream, smallChunk)
+	from := bufio.NewReaderSize(stream, readAhead)
 	first, err := from.Peek(4)
 	if err != nil {
 		return Peer{}, err

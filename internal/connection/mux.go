@@ -15,6 +15,9 @@ import (
 const (
 	// window is how many bytes may be under way in one channel that are not read yet.
 	window = 2 << 20
+	// readAhead is how many bytes are read at a time beyond what is asked for: the heads of messages. Most
+	// connections are idle, and each has as much.
+	readAhead = 1 << 10
 	// mostData is how many bytes a message of a channel has at most.
 	mostData = 64 << 10
 	// mostBytes is how long another message may be.
@@ -56,7 +59,7 @@ type answer struct {
 // New speaks over a stream, which belongs to the connection from then on. Both sides know by then who
 // the other one is.
 func New(stream io.ReadWriteCloser) Peer {
-	return begin(stream, bufio.NewReaderSize(stream, smallChunk))
+	return begin(stream, bufio.NewReaderSize(stream, readAhead))
 }
 
 func begin(stream io.ReadWriteCloser, from *bufio.Reader) Peer {

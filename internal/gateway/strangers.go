@@ -12,6 +12,9 @@ import (
 const (
 	mostStrangers          = 256
 	mostStrangersByAddress = 32
+	// mostByKnownAddress is for one from which somebody has come in lately: who copies to fifty places
+	// at once, or a team behind one address.
+	mostByKnownAddress = 128
 )
 
 // strangers counts connections whose person is not known yet.
@@ -57,10 +60,13 @@ func (s *strangers) cameIn(a net.Addr) bool {
 // come counts a connection until the returned function is called, which may be called
 // again. ok is false where there are too many.
 func (s *strangers) come(conn net.Conn) (known func(), ok bool) {
-	from := hostOf(conn.RemoteAddr())
+	from, most := hostOf(conn.RemoteAddr()), mostStrangersByAddress
+	if s.cameIn(conn.RemoteAddr()) {
+		most = mostByKnownAddress
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.all >= mostStrangers || s.by[from] >= mostStrangersByAddress {
+	if s.all >= mostStrangers || s.by[from] >= most {
 		return nil, false
 	}
 	if s.by == nil {

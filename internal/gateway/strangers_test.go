@@ -59,4 +59,10 @@ func TestStrangersOfOneAddressAreFew(t *testing.T) {
 		_, ok := greeted(t, "127.0.0.1", at)
 		return ok
 	}, 5*time.Second, 10*time.Millisecond, "a place is free again")
+
+	s.unproven.cameFrom(&net.TCPAddr{IP: net.ParseIP("127.0.0.3")})
+	for i := range mostStrangersByAddress + 8 {
+		_, ok := greeted(t, "127.0.0.3", at)
+		require.True(t, ok, "connection %d from where somebody has come in", i)
+	}
 }

@@ -97,12 +97,18 @@ const (
 
 // consent is what the person has decided, and the questions that wait.
 type consent struct {
-	path      string
-	decisions []Decision
+	path string
+	agreed
 	questions []*question
 	asked     int // how many there were
 	// ignored are questions that nobody answered, until when they are not put again.
 	ignored map[string]time.Time
+}
+
+// agreed is what a file has of it.
+type agreed struct {
+	Decisions []Decision `json:"decisions"`
+	Reverse   []Reverse  `json:"reverse"`
 }
 
 // recall reads what was decided. What cannot be understood is asked again.
@@ -118,8 +124,9 @@ func recall(path string) (consent, error) {
 	if err != nil {
 		return c, fmt.Errorf("read what was decided: %w", err)
 	}
-	_ = json.Unmarshal(b, &c.decisions)
-	c.decisions = slices.DeleteFunc(c.decisions, func(d Decision) bool { return d.Check() != nil })
+	_ = json.Unmarshal(b, &c.agreed)
+	c.Decisions = slices.DeleteFunc(c.Decisions, func(d Decision) bool { return d.Check() != nil })
+	c.Reverse = slices.DeleteFunc(c.Reverse, func(r Reverse) bool { return r.Check() != nil })
 	return c, nil
 }
 
@@ -127,7 +134,7 @@ func (c *consent) keep() error {
 	if c.path == "" {
 		return nil
 	}
-	b, err := json.MarshalIndent(c.decisions, "", "  ")
+	b, err := json.MarshalIndent(c.agreed, "", "  ")
 	if err == nil {
 		err = replace(c.path, b, 0o600)
 	}
@@ -139,14 +146,15 @@ func (c *consent) keep() error {
 
 // keepOnly forgets what was decided of workspaces that are gone. It is written with the next decision.
 func (c *consent) keepOnly(there func(workspace string) bool) {
-	c.decisions = slices.DeleteFunc(c.decisions, func(d Decision) bool { return !there(d.Workspace) })
+	c.Decisions = slices.DeleteFunc(c.Decisions, func(d Decision) bool { return !there(d.Workspace) })
+	c.Reverse = slices.DeleteFunc(c.Reverse, func(r Reverse) bool { return !there(r.Workspace) })
 }
 
 // decided is what the person has decided; empty: nothing. What is said of a subject goes before what
 // is said of the kind.
 func (c *consent) decided(workspace string, made time.Time, kind wish.Kind, subject string) Answer {
 	general := Answer("")
-	for _, d := range c.decisions {
+	for _, d := range c.Decisions {
 		if d.Workspace != workspace || !d.Made.Equal(made) || d.Kind != kind {
 			continue
 		}
@@ -186,12 +194,12 @@ func (u *Usher) Decide(d Decision) error {
 		c.settle(func(q *question) bool { return q.Number == d.Number && q.Workspace == d.Workspace }, d.Answer == Once)
 		return nil
 	}
-	c.decisions = slices.DeleteFunc(c.decisions, func(was Decision) bool {
+	c.Decisions = slices.DeleteFunc(c.Decisions, func(was Decision) bool {
 		return was.Workspace == d.Workspace && (d.Answer == Forget && (d.Kind == "" || d.Kind == was.Kind) || was.Kind == d.Kind && was.Subject == d.Subject)
 	})
 	if d.Answer != Forget {
 		d.Number = 0
-		c.decisions = append(c.decisions, d)
+		c.Decisions = append(c.Decisions, d)
 	}
 	if d.Answer == Always || d.Answer == Never {
 		c.settle(func(q *question) bool {

@@ -40,7 +40,7 @@ func (u *Usher) lend(ctx context.Context, workspace string, p *place) {
 			return
 		}
 		u.mu.Lock()
-		p.lending, p.reason = false, ""
+		p.lending, p.reason, p.client = false, "", nil
 		if err != nil {
 			p.reason = err.Error()
 		}
@@ -93,6 +93,7 @@ func (u *Usher) lendOnce(ctx context.Context, workspace string, p *place) error 
 	u.mu.Lock()
 	p.lending, p.reason = answer.Error == "", shortened(answer.Error)
 	u.mu.Unlock()
+	u.reverseAll(c, workspace, p)
 	u.receive(ctx, c, workspace, p, wishes, keys)
 	return nil
 }

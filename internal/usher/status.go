@@ -36,6 +36,8 @@ type PlaceView struct {
 	Heard     bool       `json:"heard"`
 	Reason    string     `json:"reason,omitempty"` // why they do not
 	Decisions []Decision `json:"decisions"`
+	// Reverse are ports of this machine that appear inside.
+	Reverse []Reverse `json:"reverse"`
 }
 
 // PortView is a port that should be reachable.
@@ -55,11 +57,11 @@ func (u *Usher) Status() Status {
 		s.Questions = append(s.Questions, q.Question)
 	}
 	for name, p := range u.places {
-		v := PlaceView{Name: name, Address: AddressOf(name, u.o.Suffix), State: p.state, Ports: []PortView{}, Heard: p.lending, Reason: p.reason, Decisions: []Decision{}}
+		v := PlaceView{Name: name, Address: AddressOf(name, u.o.Suffix), State: p.state, Ports: []PortView{}, Heard: p.lending, Reason: p.reason, Decisions: []Decision{}, Reverse: u.reverseView(name, p)}
 		if time.Now().Before(p.unheard) {
 			v.Reason = "a program in it asked without end"
 		}
-		for _, d := range u.consent.decisions {
+		for _, d := range u.consent.Decisions {
 			if d.Workspace == name && d.Made.Equal(p.made) {
 				v.Decisions = append(v.Decisions, d)
 			}
@@ -110,11 +112,7 @@ func WorkspaceAt(address, suffix string) string {
 // ServeHTTP answers what the usher does, and takes decisions, to who may open its socket.
 func (u *Usher) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if r.Method == http.MethodPost {
-		var d Decision
-		err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 64<<10)).Decode(&d)
-		if err == nil {
-			err = u.Decide(d)
-		}
+		err := u.take(r.URL.Path, json.NewDecoder(http.MaxBytesReader(w, r.Body, 64<<10)))
 		w.Header().Set("Content-Type", "application/json")
 		if err != nil {
 			w.WriteHeader(http.StatusBadRequest)
@@ -130,6 +128,24 @@ func (u *Usher) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	w.Header().Set("Content-Type", "application/json")
 	_ = json.NewEncoder(w).Encode(u.Status())
+}
+
+// ReversePath is where a Reverse is taken; elsewhere a Decision is.
+const ReversePath = "/reverse"
+
+func (u *Usher) take(path string, from *json.Decoder) error {
+	if path == ReversePath {
+		var r Reverse
+		if err := from.Decode(&r); err != nil {
+			return err
+		}
+		return u.Keep(r)
+	}
+	var d Decision
+	if err := from.Decode(&d); err != nil {
+		return err
+	}
+	return u.Decide(d)
 }
 
 // Local finds where a workspace's port is at this machine; empty: nowhere.

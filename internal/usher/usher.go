@@ -79,6 +79,8 @@ type place struct {
 	lending bool               // they do find it
 	reason  string             // why they do not
 	unheard time.Time          // until when nothing of it is heard
+	client  *ssh.Client        // over which they do
+	reverse map[int]*reversed  // ports of this machine, by those inside
 }
 
 // door is a port of this machine that leads into a workspace.
@@ -301,7 +303,7 @@ func (u *Usher) setPlaces(ctx context.Context, list []client.Workspace) {
 
 // leave ends what goes on with a workspace that does not run. The lock is held.
 func (p *place) leave() {
-	p.ports, p.known, p.lending, p.reason = nil, false, false, ""
+	p.ports, p.known, p.lending, p.reason, p.client = nil, false, false, "", nil
 	if p.stop != nil {
 		p.stop()
 		p.stop = nil

@@ -106,7 +106,7 @@ func (h *harbour) SSH(_ context.Context, workspace string) (*ssh.Client, error) 
 			h.lent <- workspace
 			return
 		}
-		_ = r.Reply(false, nil)
+		_ = r.Reply(r.Type == "tcpip-forward" || r.Type == "cancel-tcpip-forward", nil)
 	}
 	met := func(c connection.Conn) {
 		h.mu.Lock()

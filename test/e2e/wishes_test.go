@@ -2,6 +2,8 @@ package e2e
 
 import (
 	"context"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -153,6 +155,18 @@ func TestWhatAWorkspaceAsks(t *testing.T) {
 		a = inside("ssh-add -D")
 		assert.NotEqual(t, 0, a.status, "nothing but a signature is to be had")
 	})
+	t.Run("a port of this machine, kept inside", func(t *testing.T) {
+		mock := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("a mock")) }))
+		t.Cleanup(mock.Close)
+		_, port, _ := strings.Cut(strings.TrimPrefix(mock.URL, "http://"), ":")
+		a := u.domicile(t, "forward", "deck", "8123:"+port, "-reverse", "-keep")
+		require.Equal(t, 0, a.status, a.err)
+		eventually(t, 10*time.Second, "it is inside", func() bool {
+			return within(`python3 -c 'import urllib.request as r; print(r.urlopen("http://localhost:8123").read().decode())'`).out == "a mock\n"
+		})
+		assert.Contains(t, u.domicile(t, "usher", "-status").out, "deck: port "+port+" of this machine is at localhost:8123 inside\n")
+		assert.Equal(t, 2, u.domicile(t, "forward", "deck", "8123", "-keep").status)
+	})
 	t.Run("for the person alone", func(t *testing.T) {
 		before := read(t, pages)
 		out, _ := u.asRoot(t, "deck", "setpriv --reuid=12345 --regid=12345 --clear-groups sh -c '/opt/domicile/bin/usher open https://stowaway.test/; SSH_AUTH_SOCK="+wire.KeysSocket+" ssh-add -l'")
@@ -172,5 +186,9 @@ func TestWhatAWorkspaceAsks(t *testing.T) {
 		u.begin(t)
 		eventually(t, 20*time.Second, "the workspace finds the next one", heard)
 		assert.Equal(t, 0, within("usher tell 'and again'").status, "what was decided is kept")
+		eventually(t, 10*time.Second, "and what appears inside", func() bool {
+			return strings.Contains(within("python3 -c 'import socket; print(socket.create_connection((\"localhost\", 8123)))'").out, "raddr")
+		})
+		require.Equal(t, 0, u.domicile(t, "forward", "deck", "8123", "-reverse", "-forget").status)
 	})
 }
