@@ -149,7 +149,7 @@ func TestThePersonIsAsked(t *testing.T) {
 		c.decide(Decision{Workspace: "fares", Kind: other.Kind, Answer: Never, Number: (<-c.asked).Number})
 		assert.Equal(t, "not-allowed", (<-heard).Code, "another kind is another question")
 	}
-	heard = c.wishes("timetable", page)
+	c.wishes("timetable", page)
 	assert.Equal(t, "timetable", (<-c.asked).Workspace, "and so is another workspace")
 
 	c.stop()
