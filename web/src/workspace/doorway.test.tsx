@@ -27,7 +27,7 @@ it("opens each of one's editors by one click", () => {
 
 it("tries the way in, and says at which step it fails", async () => {
   vi.spyOn(api, "ways").mockResolvedValue({
-    workspace: "board", host: "quay.test", port: 4322, user: "board", hostKey: "", fingerprint: "", clock: "",
+    workspace: "board", host: "quay.test", port: 4322, user: "board", hostKey: "", hostAuthority: "", fingerprint: "", clock: "",
     steps: [
       { name: "the workspace runs", fine: true, found: "at machines" },
       { name: "its agent answers", fine: false, found: "it does not", remedy: "domicile stop board" },
