@@ -120,15 +120,18 @@ func (h *hall) keep(ctx context.Context, t *terminal, c *client.Service, quiet b
 	}
 	o := usher.Options{Service: asked{c}, Address: c.URL, Suffix: h.ssh.Suffix, Memory: filepath.Join(h.folder, "ports.json"), Decisions: filepath.Join(h.folder, "decisions.json"),
 		Say: func(text string) { fmt.Fprintf(t.out, "%s  %s\n", time.Now().Format("15:04:05"), text) }, Machine: desktop(c, h.ssh.Suffix, quiet)}
-	_, interactive := fileOf(t.in)
-	o.Machine.Ask = func(q usher.Question) { putQuestion(ctx, t, o, q, interactive) }
+	hears := canHear(t)
+	o.Machine.Ask = func(q usher.Question) { putQuestion(ctx, t, o, q, hears.Load()) }
 	u, err := usher.New(o)
 	if err != nil {
 		return err
 	}
 	log.SetOutput(io.Discard) // the SSH agent's package says there what a workspace was refused
-	if interactive {
-		go hearAnswers(t, u)
+	if hears.Load() {
+		go func() {
+			hearAnswers(t, u)
+			hears.Store(false)
+		}()
 	}
 	server := &http.Server{Handler: u, ReadHeaderTimeout: 5 * time.Second}
 	go func() { _ = server.Serve(listener) }()

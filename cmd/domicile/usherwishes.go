@@ -7,8 +7,13 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"os/signal"
 	"strings"
+	"sync/atomic"
+	"syscall"
 	"time"
+
+	"golang.org/x/sys/unix"
 
 	"domicile/internal/usher"
 	"domicile/internal/wish"
@@ -95,6 +100,20 @@ func flushTerminal(t *terminal) {
 	if f, ok := t.out.(interface{ Flush() error }); ok {
 		_ = f.Flush()
 	}
+}
+
+// canHear tells whether the person can answer in the terminal that the usher was started in. One in the
+// background of a shell cannot: the system would stop it when it reads, which is ignored from then on.
+func canHear(t *terminal) *atomic.Bool {
+	hears := &atomic.Bool{}
+	file, is := fileOf(t.in)
+	if !is {
+		return hears
+	}
+	signal.Ignore(syscall.SIGTTIN)
+	group, err := unix.IoctlGetInt(int(file.Fd()), unix.TIOCGPGRP)
+	hears.Store(err == nil && group == unix.Getpgrp())
+	return hears
 }
 
 // hearAnswers reads answers to the oldest question that waits.

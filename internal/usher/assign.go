@@ -20,6 +20,8 @@ func (w Want) key() string { return w.Workspace + " " + w.Target }
 type Taken struct {
 	Port int
 	By   string // the workspace that has it; empty: another program
+	// Denied tells that nobody has it, but the usher may not: it has a number below 1024.
+	Denied bool
 }
 
 // step is how far the numbers are apart that are tried where a port is taken.

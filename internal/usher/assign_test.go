@@ -30,7 +30,7 @@ func TestWhichPortIsWhere(t *testing.T) {
 		"its own number is better":         {wants: []Want{timetable}, before: map[string]int{timetable.key(): 9080}, want: map[string]int{timetable.key(): 8080}},
 		"who had it has it again":          {wants: []Want{timetable, fares}, before: map[string]int{fares.key(): 9080}, want: map[string]int{timetable.key(): 8080, fares.key(): 9080}},
 		"no other will do":                 {wants: []Want{fares, exact}, want: map[string]int{exact.key(): 8080, fares.key(): 9080}},
-		"no other will do, and it is gone": {wants: []Want{fares, exact}, held: map[string]int{fares.key(): 8080}, want: map[string]int{fares.key(): 8080}, refused: map[string]Taken{exact.key(): {8080, "fares"}}},
+		"no other will do, and it is gone": {wants: []Want{fares, exact}, held: map[string]int{fares.key(): 8080}, want: map[string]int{fares.key(): 8080}, refused: map[string]Taken{exact.key(): {Port: 8080, By: "fares"}}},
 		"no other will do, but has one":    {wants: []Want{exact}, held: map[string]int{exact.key(): 9080}, want: map[string]int{exact.key(): 8080}},
 		"another program has it":           {wants: []Want{exact}, taken: []int{8080}, want: map[string]int{}, refused: map[string]Taken{exact.key(): {Port: 8080}}},
 		"one that is root's":               {wants: []Want{web}, taken: []int{80}, want: map[string]int{web.key(): 8080}},

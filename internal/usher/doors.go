@@ -2,11 +2,14 @@ package usher
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
+	"os"
 	"strconv"
 	"time"
 
+	"al.essio.dev/pkg/shellescape"
 	"golang.org/x/time/rate"
 
 	"domicile/internal/client"
@@ -33,13 +36,14 @@ func (u *Usher) open(ctx context.Context) {
 		}
 		held[key] = d.port
 	}
-	took := map[string][]net.Listener{}
+	took, denied := map[string][]net.Listener{}, map[string]bool{}
 	got, refused := assign(wants, held, u.memory.Ports, func(w Want, port int) bool {
-		listeners := listenAt(ctx, port)
-		if listeners != nil {
+		listeners, err := u.listenAt(ctx, port)
+		if err == nil {
 			took[w.key()] = listeners
 		}
-		return listeners != nil
+		denied[w.key()] = denied[w.key()] || port == w.Port && errors.Is(err, os.ErrPermission)
+		return err == nil
 	})
 	for _, w := range wants {
 		key := w.key()
@@ -49,9 +53,11 @@ func (u *Usher) open(ctx context.Context) {
 			}
 			u.doors[key] = u.serve(ctx, w, got[key], listeners)
 			u.memory.note(w, got[key])
-			u.announce(ctx, w, got[key], said[key])
+			u.announce(ctx, w, got[key], said[key], denied[key])
 		}
 		if taken, is := refused[key]; is {
+			taken.Denied = denied[key]
+			refused[key] = taken
 			if _, known := u.refused[key]; !known {
 				u.say(w.Workspace, key, notHere(w, taken))
 			}
@@ -65,21 +71,30 @@ func (u *Usher) open(ctx context.Context) {
 	}
 }
 
-// listenAt listens on this machine's loopback, in both versions of IP where there are both; nil: the
-// port is taken.
-func listenAt(ctx context.Context, port int) (list []net.Listener) {
+// listenAt listens on this machine's loopback, in both versions of IP where there are both. An error is
+// that the port is taken, or wants more rights than the usher has.
+func listenAt(ctx context.Context, port int) (list []net.Listener, err error) {
 	var c net.ListenConfig
 	for _, host := range []string{"127.0.0.1", "::1"} {
 		l, err := c.Listen(ctx, "tcp", net.JoinHostPort(host, strconv.Itoa(port)))
 		if err != nil {
 			if host == "127.0.0.1" {
-				return nil
+				return nil, err
 			}
 			break
 		}
 		list = append(list, l)
 	}
-	return list
+	return list, nil
+}
+
+// elevation is what gives the usher the rights for ports below 1024, which only the person can.
+func elevation(port int) string {
+	program, err := os.Executable()
+	if err != nil {
+		program = "domicile"
+	}
+	return fmt.Sprintf("port %d wants more rights at this machine: sudo setcap cap_net_bind_service=+ep %s, and start the usher again", port, shellescape.Quote(program))
 }
 
 // serve joins who comes to a port of this machine to a workspace.
@@ -141,7 +156,9 @@ func (u *Usher) say(workspace, about, text string) {
 
 func notHere(w Want, t Taken) string {
 	who := "another program of this machine has that port"
-	if t.By != "" {
+	if t.Denied {
+		who = elevation(w.Port)
+	} else if t.By != "" {
 		who = t.By + " has that port"
 	}
 	if w.Exact {
@@ -152,7 +169,7 @@ func notHere(w Want, t Taken) string {
 
 // announce does what the definition says is to be done when a program begins to listen
 // (onAutoForward): a notice where it says nothing.
-func (u *Usher) announce(ctx context.Context, w Want, port int, p client.Port) {
+func (u *Usher) announce(ctx context.Context, w Want, port int, p client.Port, denied bool) {
 	what := client.Notify
 	if p.OnAutoForward != nil {
 		what = *p.OnAutoForward
@@ -165,7 +182,11 @@ func (u *Usher) announce(ctx context.Context, w Want, port int, p client.Port) {
 	if p.Label != nil && *p.Label != "" {
 		name = fmt.Sprintf("%s (port %s)", *p.Label, p.Port)
 	}
-	u.say(w.Workspace, w.key(), fmt.Sprintf("%s: %s is at %s", w.Workspace, name, address))
+	text := fmt.Sprintf("%s: %s is at %s", w.Workspace, name, address)
+	if denied && p.ElevateIfNeeded != nil && *p.ElevateIfNeeded {
+		text += "; " + elevation(w.Port)
+	}
+	u.say(w.Workspace, w.key(), text)
 	switch what {
 	case client.OpenBrowser, client.OpenBrowserOnce, client.OpenPreview:
 	default:

@@ -165,11 +165,11 @@ func (u *Usher) tryLines() {
 		if !p.lending || !there {
 			continue
 		}
-		u.lenders.Go(func() {
+		go func() {
 			late := time.AfterFunc(aliveLimit, func() { p.line.Drop(c) })
 			defer late.Stop()
 			_, _, _ = c.SendRequest("keepalive@openssh.com", true, nil) // an error ends it for all
-		})
+		}()
 	}
 }
 

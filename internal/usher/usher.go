@@ -46,7 +46,10 @@ type Options struct {
 
 // Usher keeps a person's ports.
 type Usher struct {
-	o     Options
+	o Options
+	// listenAt has a port of this machine's loopback.
+	listenAt func(ctx context.Context, port int) ([]net.Listener, error)
+
 	since time.Time
 	wake  chan struct{}
 
@@ -100,7 +103,7 @@ func New(o Options) (*Usher, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Usher{o: o, moved: make(chan struct{}), consent: decided, since: time.Now(), wake: make(chan struct{}, 1), stale: map[string]bool{}, places: map[string]*place{},
+	return &Usher{o: o, listenAt: listenAt, moved: make(chan struct{}), consent: decided, since: time.Now(), wake: make(chan struct{}, 1), stale: map[string]bool{}, places: map[string]*place{},
 		doors: map[string]*door{}, refused: map[string]Taken{}, memory: m, said: map[string]time.Time{}, talk: map[string]*pace{}}, nil
 }
 
