@@ -6,13 +6,11 @@ import (
 	"fmt"
 	"io"
 	"net"
-	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
-	"syscall"
 	"testing"
 	"time"
 
@@ -422,30 +420,4 @@ func TestAddresses(t *testing.T) {
 	}
 	assert.Equal(t, "timetable", WorkspaceAt("timetable", "domicile"))
 	assert.Equal(t, "fares.mate", WorkspaceAt("fares.mate", "domicile"), "a workspace's own name will do")
-}
-
-// A port that wants more rights here is at another number, and how to have its own is told to who wants
-// that.
-func TestAPortThatWantsMoreRights(t *testing.T) {
-	h := newHarbour(t)
-	k := &kept{said: make(chan string, 1000)}
-	u, err := New(Options{Service: h, Suffix: "domicile", Memory: filepath.Join(t.TempDir(), "ports.json"), Say: func(s string) { k.said <- s }})
-	require.NoError(t, err)
-	u.listenAt = func(ctx context.Context, port int) ([]net.Listener, error) {
-		if port < 1024 {
-			return nil, &net.OpError{Op: "listen", Err: os.NewSyscallError("bind", syscall.EACCES)}
-		}
-		return nil, nil
-	}
-	h.runs("fares", listens(80, func(p *client.Port) { p.ElevateIfNeeded = new(true) }), listens(81), listens(443, func(p *client.Port) { p.RequireLocalPort = new(true) }))
-	ctx, cancel := context.WithCancel(t.Context())
-	over := make(chan error, 1)
-	go func() { over <- u.Serve(ctx) }()
-	said := []string{<-k.said, <-k.said, <-k.said}
-	cancel()
-	require.NoError(t, <-over)
-	slices.Sort(said)
-	assert.Regexp(t, `^fares: port 443 is not offered here: it must have the same number, and port 443 wants more rights at this machine: sudo setcap`, said[0])
-	assert.Regexp(t, `^fares: port 80 is at localhost:1080; port 80 wants more rights at this machine: sudo setcap cap_net_bind_service=\+ep `, said[1])
-	assert.Equal(t, "fares: port 81 is at localhost:1081", said[2])
 }

@@ -2,10 +2,7 @@ package usher
 
 import (
 	"context"
-	"crypto/ed25519"
-	"crypto/rand"
 	"errors"
-	"io"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -253,71 +250,6 @@ func TestAPageOfTheWorkspace(t *testing.T) {
 	assert.Equal(t, "nobody-listens", (<-c.wishes("fares", wish.Wish{Kind: wish.Open, Address: "http://localhost:1/"})).Code)
 }
 
-// A person's keys are lent by key, and nothing but a signature is to be had.
-func TestLentKeys(t *testing.T) {
-	c := newCabin(t, "fares")
-	var own []ssh.PublicKey
-	for _, name := range []string{"deck", "bridge"} {
-		_, key, err := ed25519.GenerateKey(rand.Reader)
-		require.NoError(t, err)
-		require.NoError(t, c.keys.Add(agent.AddedKey{PrivateKey: key, Comment: name}))
-		signer, err := ssh.NewSignerFromKey(key)
-		require.NoError(t, err)
-		own = append(own, signer.PublicKey())
-	}
-	come := func() agent.ExtendedAgent {
-		channel, err := c.visit("fares", wire.KeysVisit)
-		require.NoError(t, err)
-		t.Cleanup(func() { channel.Close() })
-		return agent.NewClient(channel)
-	}
-	names := func(list []*agent.Key, err error) (names []string) {
-		require.NoError(t, err)
-		for _, k := range list {
-			names = append(names, k.Comment)
-		}
-		return names
-	}
-	inside := come()
-	listed := make(chan []string, 1)
-	go func() { listed <- names(inside.List()) }()
-	q := <-c.asked
-	assert.Equal(t, "wants to use the 2 keys of your SSH agent", q.Text)
-	c.decide(Decision{Workspace: "fares", Kind: Keys, Subject: ssh.FingerprintSHA256(own[0]), Answer: Always})
-	c.decide(Decision{Workspace: "fares", Answer: Later, Number: q.Number})
-	assert.Empty(t, <-listed)
-	assert.Equal(t, []string{"deck"}, names(inside.List()))
-	signature, err := inside.Sign(own[0], []byte("a log"))
-	require.NoError(t, err)
-	assert.NoError(t, own[0].Verify([]byte("a log"), signature))
-
-	c.decide(Decision{Workspace: "fares", Kind: Keys, Subject: ssh.FingerprintSHA256(own[1]), Answer: Each})
-	assert.Equal(t, []string{"deck", "bridge"}, names(inside.List()))
-	for answer, ok := range map[Answer]bool{Once: true, Later: false} {
-		signed := make(chan error, 1)
-		go func() { _, err := inside.Sign(own[1], []byte("a log")); signed <- err }()
-		q := <-c.asked
-		assert.Equal(t, "wants a signature with your key "+ssh.FingerprintSHA256(own[1]), q.Text, "each time")
-		c.decide(Decision{Workspace: "fares", Answer: answer, Number: q.Number})
-		assert.Equal(t, ok, (<-signed) == nil, answer)
-	}
-	assert.Error(t, inside.RemoveAll())
-	assert.Error(t, inside.Remove(own[0]))
-	assert.Error(t, inside.Lock([]byte("x")))
-	_, key, err := ed25519.GenerateKey(rand.Reader)
-	require.NoError(t, err)
-	assert.Error(t, inside.Add(agent.AddedKey{PrivateKey: key}))
-	assert.Len(t, names(c.keys.List()), 2)
-
-	channel, err := c.visit("fares", wire.KeysVisit)
-	require.NoError(t, err)
-	_, err = channel.Write([]byte{0x00, 0xff, 0xff, 0xff, 13})
-	require.NoError(t, err)
-	_, err = io.ReadAll(channel)
-	require.NoError(t, err, "it is ended before it is read")
-	assert.Contains(t, <-c.said, "a message of 16777215 bytes")
-}
-
 // Whoever asks without end is not heard any more, until the person decides; what waits is bounded.
 func TestWhoAsksWithoutEnd(t *testing.T) {
 	c := newCabin(t, "fares", "timetable")
@@ -391,63 +323,4 @@ func TestDecisionsFromOutside(t *testing.T) {
 			assert.ErrorContains(t, err, want, body)
 		}
 	}
-}
-
-// A port of this machine appears inside, again after the connection broke and for the next usher.
-func TestAPortThatIsKeptInside(t *testing.T) {
-	c := newCabin(t, "fares")
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer l.Close()
-	go func() {
-		for {
-			conn, err := l.Accept()
-			if err != nil {
-				return
-			}
-			_, _ = io.WriteString(conn, "the quay's own")
-			conn.Close()
-		}
-	}()
-	local := l.Addr().(*net.TCPAddr).Port
-	visit := func() string {
-		c.h.mu.Lock()
-		at := c.h.met["fares"]
-		c.h.mu.Unlock()
-		channel, requests, err := at.OpenChannel("forwarded-tcpip", ssh.Marshal(struct {
-			Host       string
-			Port       uint32
-			OriginHost string
-			OriginPort uint32
-		}{"localhost", 8081, "127.0.0.1", 1}))
-		if err != nil {
-			return err.Error()
-		}
-		go connection.Discard(requests)
-		b, _ := io.ReadAll(channel)
-		return string(b)
-	}
-	appears := func() {
-		t.Helper()
-		require.Eventually(t, func() bool { return visit() == "the quay's own" }, 5*time.Second, 5*time.Millisecond)
-	}
-	assert.ErrorContains(t, c.u.Keep(Reverse{Workspace: "barge", Inside: 1, Local: 1}), "no workspace")
-	assert.ErrorContains(t, c.u.Keep(Reverse{Workspace: "fares", Inside: 0, Local: 1}), "no port")
-	require.NoError(t, c.u.Keep(Reverse{Workspace: "fares", Inside: 8081, Local: local}))
-	appears()
-	require.Equal(t, []Reverse{{Workspace: "fares", Inside: 8081, Local: local}}, c.u.Status().Places[0].Reverse)
-	c.h.mu.Lock()
-	at := c.h.met["fares"]
-	c.h.mu.Unlock()
-	require.NoError(t, at.Close())
-	<-c.h.lent
-	appears()
-	c.stop()
-	c.begin()
-	<-c.h.lent
-	appears()
-	require.NoError(t, c.u.Keep(Reverse{Workspace: "fares", Inside: 8081, Local: local, Forget: true}))
-	require.Eventually(t, func() bool { return visit() != "the quay's own" }, 5*time.Second, 5*time.Millisecond)
-	assert.ErrorContains(t, c.u.Keep(Reverse{Workspace: "fares", Inside: 8081, Local: local, Forget: true}), "none that is kept")
-	assert.Empty(t, c.u.Status().Places[0].Reverse)
 }
