@@ -129,13 +129,16 @@ const sayEvery = 10 * time.Second
 
 // pace bounds what a workspace makes the usher say and open: whoever is inside can listen at one port
 // after the other.
-type pace struct{ words, browsers *rate.Limiter }
+type pace struct{ words, browsers, deeds *rate.Limiter }
+
+// mostDeeds is how many wishes of a workspace are granted in a row.
+const mostDeeds = 20
 
 // paceOf is that of a workspace. The caller holds the lock.
 func (u *Usher) paceOf(workspace string) *pace {
 	p := u.talk[workspace]
 	if p == nil {
-		p = &pace{words: rate.NewLimiter(rate.Every(5*time.Second), 30), browsers: rate.NewLimiter(rate.Every(time.Minute), 5)}
+		p = &pace{words: rate.NewLimiter(rate.Every(5*time.Second), 30), browsers: rate.NewLimiter(rate.Every(time.Minute), 5), deeds: rate.NewLimiter(rate.Every(5*time.Second), mostDeeds)}
 		u.talk[workspace] = p
 	}
 	return p

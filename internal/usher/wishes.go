@@ -21,6 +21,9 @@ func (u *Usher) grant(ctx context.Context, workspace string, w wish.Wish, say fu
 	if err := u.allowed(ctx, Question{Workspace: workspace, Kind: w.Kind, Subject: w.Subject(), Text: w.Says()}, say); err != nil {
 		return wish.Word{}, err
 	}
+	if w.Kind != wish.Git && !u.mayDo(workspace) {
+		return wish.Word{}, fault.New("slowed-down", "wait a moment", "more is asked for than the usher does at a time")
+	}
 	m := u.o.Machine
 	switch w.Kind {
 	case wish.Open:
@@ -48,6 +51,14 @@ func (u *Usher) grant(ctx context.Context, workspace string, w wish.Wish, say fu
 		return wish.Word{User: user, Password: password}, err
 	}
 	return wish.Word{}, fault.New("bad-wish", "", "it knows no wish %q", w.Kind)
+}
+
+// mayDo bounds what a workspace has done at this machine, also where the person allows it always: whoever
+// is inside can ask for one page after the other.
+func (u *Usher) mayDo(workspace string) bool {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	return u.paceOf(workspace).deeds.Allow()
 }
 
 // able tells whether something can be done at this machine at all.

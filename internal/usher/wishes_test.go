@@ -281,6 +281,18 @@ func TestWhoAsksWithoutEnd(t *testing.T) {
 	assert.Equal(t, "fares", <-c.h.lent)
 }
 
+// What is allowed always is done in bounds.
+func TestAPageAfterTheOther(t *testing.T) {
+	c := newCabin(t, "fares")
+	c.decide(Decision{Workspace: "fares", Kind: wish.Open, Answer: Always})
+	page := wish.Wish{Kind: wish.Open, Address: "https://x/"}
+	for range mostDeeds {
+		require.Empty(t, (<-c.wishes("fares", page)).Error)
+	}
+	assert.Equal(t, "slowed-down", (<-c.wishes("fares", page)).Code)
+	assert.Len(t, c.did, mostDeeds)
+}
+
 // A program that is gone takes its question with it.
 func TestAQuestionOfWhoIsGone(t *testing.T) {
 	c := newCabin(t, "fares")
