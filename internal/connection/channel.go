@@ -193,6 +193,11 @@ func (c *channel) SendRequest(name string, wantReply bool, payload []byte) (bool
 	case ok := <-c.answers:
 		return ok, nil
 	case <-c.over:
+	}
+	select {
+	case ok := <-c.answers: // it came before the end
+		return ok, nil
+	default:
 		return false, io.EOF
 	}
 }

@@ -192,6 +192,40 @@ func TestRequestsOfTheConnection(t *testing.T) {
 	}
 }
 
+// An answer that comes right before the end is heard.
+func TestAnAnswerBeforeTheEnd(t *testing.T) {
+	for name, meet := range ways {
+		t.Run(name, func(t *testing.T) {
+			service, agent := meet(t)
+			service.Quiet()
+			go Discard(agent.Requests)
+			go func() {
+				for n := range agent.Channels {
+					c, requests, err := n.Accept()
+					if err != nil {
+						return
+					}
+					go func() {
+						for r := range requests {
+							_ = r.Reply(true, nil)
+							_ = c.Close()
+						}
+					}()
+				}
+			}()
+			for range 2000 {
+				c, requests, err := service.OpenChannel("session", nil)
+				require.NoError(t, err)
+				go Discard(requests)
+				ok, err := c.SendRequest("exec", true, nil)
+				require.NoError(t, err)
+				require.True(t, ok)
+				_ = c.Close()
+			}
+		})
+	}
+}
+
 // A connection that ends ends all that waits for something of it.
 func TestTheEndOfAConnection(t *testing.T) {
 	for name, meet := range ways {

@@ -122,6 +122,11 @@ func (m *mux) SendRequest(name string, wantReply bool, payload []byte) (bool, []
 	case a := <-m.answers:
 		return a.ok, a.payload, nil
 	case <-m.over:
+	}
+	select {
+	case a := <-m.answers: // it came before the end
+		return a.ok, a.payload, nil
+	default:
 		return false, nil, errEnded
 	}
 }
@@ -142,13 +147,22 @@ func (m *mux) OpenChannel(kind string, extra []byte) (Channel, Requests, error) 
 	}
 	select {
 	case err := <-c.answered:
-		if err != nil {
-			return nil, nil, err
-		}
-		return c, each(c.requests), nil
+		return c.opened(err)
 	case <-m.over:
+	}
+	select {
+	case err := <-c.answered: // it came before the end
+		return c.opened(err)
+	default:
 		return nil, nil, errEnded
 	}
+}
+
+func (c *channel) opened(err error) (Channel, Requests, error) {
+	if err != nil {
+		return nil, nil, err
+	}
+	return c, each(c.requests), nil
 }
 
 // keep gives a channel its number. The lock is held.
