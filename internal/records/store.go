@@ -114,8 +114,27 @@ func migrate(ctx context.Context, pool *pgxpool.Pool) error {
 // Close closes the database.
 func (s *Store) Close() { s.Pool.Close() }
 
-// InTx calls f in a transaction that is committed when f returns nil.
-func (s *Store) InTx(ctx context.Context, f func(q Queries, tx pgx.Tx) error) error {
+// mostDeadlocks is how often a transaction is tried that waited for another which waited for it.
+const mostDeadlocks = 5
+
+// InTx calls f in a transaction that is committed when f returns nil. Where two transactions wait for
+// each other the database undoes one, and f is called again: it must not count on what it left behind.
+func (s *Store) InTx(ctx context.Context, f func(q Queries, tx pgx.Tx) error) (err error) {
+	for range mostDeadlocks {
+		if err = s.inTx(ctx, f); !deadlocked(err) {
+			return err
+		}
+	}
+	return err
+}
+
+// deadlocked tells that the database undid a transaction for another's sake.
+func deadlocked(err error) bool {
+	var answer *pgconn.PgError
+	return errors.As(err, &answer) && answer.Code == "40P01"
+}
+
+func (s *Store) inTx(ctx context.Context, f func(q Queries, tx pgx.Tx) error) error {
 	tx, err := s.Pool.Begin(ctx)
 	if err != nil {
 		return FromDatabase(err)
