@@ -13,6 +13,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime/debug"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -133,12 +134,22 @@ func (h *hall) keep(ctx context.Context, t *terminal, c *client.Service, quiet b
 			hears.Store(false)
 		}()
 	}
+	debug.SetGCPercent(usherGarbage)
+	settled := time.AfterFunc(usherSettles, debug.FreeOSMemory) // what the beginning took is not needed again
+	defer settled.Stop()
 	server := &http.Server{Handler: u, ReadHeaderTimeout: 5 * time.Second}
 	go func() { _ = server.Serve(listener) }()
 	defer server.Close()
 	fmt.Fprintf(t.out, "Your workspaces are at NAME.%s, such as \"ssh NAME.%s\"; what listens in them comes to this machine. Ctrl-C ends it.\n", h.ssh.Suffix, h.ssh.Suffix)
 	return u.Serve(ctx)
 }
+
+const (
+	// usherGarbage is how much garbage the usher keeps, in hundredths of what it uses: it runs on
+	// people's own machines all day, and does little.
+	usherGarbage = 25
+	usherSettles = 5 * time.Second
+)
 
 // longestSocket is how long the path of a socket may be, in bytes (unix(7)); other systems take a few
 // less.
