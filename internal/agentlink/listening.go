@@ -7,13 +7,12 @@ import (
 	"io"
 	"net/netip"
 	"slices"
-	"strings"
 	"time"
-	"unicode"
 
 	"domicile/internal/agent/wire"
 	"domicile/internal/connection"
 	"domicile/internal/fault"
+	"domicile/internal/visible"
 )
 
 const (
@@ -74,21 +73,7 @@ func proper(r wire.ListeningReport) wire.ListeningReport {
 			_, err := netip.ParseAddr(a)
 			return err != nil
 		})
-		x.User, x.Process, x.Command = shown(x.User, longestName), shown(x.Process, longestName), shown(x.Command, longestLine)
+		x.User, x.Process, x.Command = visible.Line(x.User, longestName), visible.Line(x.Process, longestName), visible.Line(x.Command, longestLine)
 	}
 	return r
-}
-
-// shown is a text that a terminal and a page can show as one line.
-func shown(s string, most int) string {
-	s = strings.Map(func(r rune) rune {
-		if !unicode.IsPrint(r) {
-			return ' '
-		}
-		return r
-	}, s)
-	if runes := []rune(s); len(runes) > most {
-		return string(runes[:most-1]) + "…"
-	}
-	return s
 }

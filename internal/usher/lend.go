@@ -11,6 +11,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"domicile/internal/agent/wire"
+	"domicile/internal/visible"
 	"domicile/internal/wish"
 )
 
@@ -91,20 +92,11 @@ func (u *Usher) lendOnce(ctx context.Context, workspace string, p *place) error 
 		answer.Error = "its agent cannot be understood"
 	}
 	u.mu.Lock()
-	p.lending, p.reason = answer.Error == "", shortened(answer.Error)
+	p.lending, p.reason = answer.Error == "", visible.Line(answer.Error, wish.LongestNotice)
 	u.mu.Unlock()
 	u.reverseAll(c, workspace, p)
 	u.receive(ctx, c, workspace, p, wishes, keys)
 	return nil
-}
-
-// shortened is what an agent says, as one line.
-func shortened(text string) string {
-	w := wish.Wish{Kind: wish.Tell, Text: text}
-	if w.Check() != nil {
-		return ""
-	}
-	return w.Text
 }
 
 // receive takes who comes, until the connection ends.

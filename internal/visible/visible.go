@@ -8,6 +8,7 @@ import (
 	"io"
 	"regexp"
 	"strings"
+	"unicode"
 	"unicode/utf16"
 	"unicode/utf8"
 )
@@ -23,6 +24,21 @@ func Text(s string) string {
 	var b strings.Builder
 	write(&b, s, true)
 	return b.String()
+}
+
+// Line is a text as one line of at most so many characters: what a terminal would obey, and what is no
+// character to print, becomes a space.
+func Line(s string, most int) string {
+	s = strings.Map(func(r rune) rune {
+		if !unicode.IsPrint(r) {
+			return ' '
+		}
+		return r
+	}, s)
+	if runes := []rune(s); len(runes) > most {
+		return string(runes[:most-1]) + "…"
+	}
+	return s
 }
 
 // write writes what is visible of s, and gives what may be the beginning of more; last

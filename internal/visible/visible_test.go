@@ -62,3 +62,9 @@ func FuzzVisible(f *testing.F) {
 		}
 	})
 }
+
+func TestALine(t *testing.T) {
+	for text, want := range map[string]string{"": "", "plain": "plain", "a\x1b[2J\nb": "a [2J b", "\u2028x": " x", "longer than that": "longer t…"} {
+		assert.Equal(t, want, Line(text, 9))
+	}
+}

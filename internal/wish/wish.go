@@ -20,6 +20,7 @@ import (
 	"unicode/utf8"
 
 	"domicile/internal/fault"
+	"domicile/internal/visible"
 )
 
 // Kind is what is wished for.
@@ -91,18 +92,18 @@ func (w *Wish) Check() error {
 		}
 		return nil
 	case Tell:
-		w.Text = shown(w.Text, LongestNotice)
+		w.Text = visible.Line(w.Text, LongestNotice)
 		if strings.TrimSpace(w.Text) == "" {
 			return fault.New("bad-wish", "say what is to be told", "the notice is empty")
 		}
 		return nil
 	case Git:
 		if !hosts.MatchString(w.Host) || !users.MatchString(w.User) {
-			return fault.New("bad-wish", "use an address as https://HOST/PATH", "%q is no host that git can be signed in at", shown(w.Host, 80))
+			return fault.New("bad-wish", "use an address as https://HOST/PATH", "%q is no host that git can be signed in at", visible.Line(w.Host, 80))
 		}
 		return checkPath(w.Path, false)
 	}
-	return fault.New("bad-wish", "rebuild the workspace, or bring the usher up to date", "the usher knows no wish %q", shown(string(w.Kind), 20))
+	return fault.New("bad-wish", "rebuild the workspace, or bring the usher up to date", "the usher knows no wish %q", visible.Line(string(w.Kind), 20))
 }
 
 // Address reads a web address that a browser may be given: nothing else has it do more than show a
@@ -113,20 +114,20 @@ func Address(text string) (*url.URL, error) {
 	case len(text) > LongestAddress:
 		return nil, fault.New("bad-address", "open a shorter one", "an address has at most %d bytes", LongestAddress)
 	case err != nil || strings.ContainsFunc(text, func(r rune) bool { return !unicode.IsPrint(r) || r == ' ' }):
-		return nil, fault.New("bad-address", "write it as https://HOST/PATH", "%q is no web address", shown(text, 80))
+		return nil, fault.New("bad-address", "write it as https://HOST/PATH", "%q is no web address", visible.Line(text, 80))
 	case u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.Opaque != "":
-		return nil, fault.New("bad-address", "only http:// and https:// are opened", "%q is no web address", shown(text, 80))
+		return nil, fault.New("bad-address", "only http:// and https:// are opened", "%q is no web address", visible.Line(text, 80))
 	case u.User != nil:
 		return nil, fault.New("bad-address", "leave it out", "the address of %s has a user's name in it, which hides where it leads", u.Host)
 	case strings.HasPrefix(text, "-"):
-		return nil, fault.New("bad-address", "write it as https://HOST/PATH", "%q is no web address", shown(text, 80))
+		return nil, fault.New("bad-address", "write it as https://HOST/PATH", "%q is no web address", visible.Line(text, 80))
 	}
 	return u, nil
 }
 
 func checkPath(p string, absolute bool) error {
 	if len(p) > longestPath || !utf8.ValidString(p) || strings.ContainsFunc(p, unicode.IsControl) || absolute && (!path.IsAbs(p) || path.Clean(p) != p) {
-		return fault.New("bad-wish", "name a file by a path without control characters", "%q is no path", shown(p, 80))
+		return fault.New("bad-wish", "name a file by a path without control characters", "%q is no path", visible.Line(p, 80))
 	}
 	return nil
 }
@@ -135,13 +136,13 @@ func checkPath(p string, absolute bool) error {
 func (w Wish) Says() string {
 	switch w.Kind {
 	case Open:
-		return "wants to open " + shown(w.Address, 200) + " in your browser"
+		return "wants to open " + visible.Line(w.Address, 200) + " in your browser"
 	case Edit:
-		return "wants to open " + shown(w.Path, 200) + " in your editor"
+		return "wants to open " + visible.Line(w.Path, 200) + " in your editor"
 	case Show:
-		return "wants to show " + shown(w.Path, 200) + " in your file manager"
+		return "wants to show " + visible.Line(w.Path, 200) + " in your file manager"
 	case Copy:
-		return fmt.Sprintf("wants to put %d bytes on your clipboard: %q", len(w.Text), shown(w.Text, 60))
+		return fmt.Sprintf("wants to put %d bytes on your clipboard: %q", len(w.Text), visible.Line(w.Text, 60))
 	case Tell:
 		return "wants to show you notices"
 	case Git:
@@ -157,20 +158,6 @@ func (w Wish) Subject() string {
 		return strings.ToLower(w.Host)
 	}
 	return ""
-}
-
-// shown is a text as one line that steers no terminal.
-func shown(s string, most int) string {
-	s = strings.Map(func(r rune) rune {
-		if !unicode.IsPrint(r) {
-			return ' '
-		}
-		return r
-	}, s)
-	if runes := []rune(s); len(runes) > most {
-		return string(runes[:most-1]) + "…"
-	}
-	return s
 }
 
 // Read reads a wish and checks it.
