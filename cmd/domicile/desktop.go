@@ -81,7 +81,7 @@ func showFolder(ctx context.Context, address string) error {
 	if u, err := url.Parse(address); err != nil || u.Scheme != "sftp" {
 		return fault.New("bad-address", "", "%q is no folder of a workspace", address)
 	}
-	return start(ctx, "xdg-open", address)
+	return startHere(ctx, "xdg-open", address)
 }
 
 // gitSignIn asks git at this machine, and so the helpers of the person's own settings. Nobody is asked
@@ -113,13 +113,21 @@ func ask(ctx context.Context, limit time.Duration, input string, command ...stri
 	return out.String(), nil
 }
 
-// start starts a program that may stay.
+// start starts a program that may stay, and outlives what started it.
 func start(ctx context.Context, command ...string) error {
 	c := exec.CommandContext(context.WithoutCancel(ctx), command[0], command[1:]...)
 	if err := c.Start(); err != nil {
-		return fault.Wrap(err, "no-program", "install it at the machine you sit at", "%s cannot be run at the person's machine", command[0])
+		return err
 	}
 	go func() { _ = c.Wait() }()
+	return nil
+}
+
+// startHere starts a program for a workspace, whose person may not have it.
+func startHere(ctx context.Context, command ...string) error {
+	if err := start(ctx, command...); err != nil {
+		return fault.Wrap(err, "no-program", "install it at the machine you sit at", "%s cannot be run at the person's machine", command[0])
+	}
 	return nil
 }
 
@@ -146,5 +154,5 @@ func editHere(ctx context.Context, c *client.Service, workspace, path, suffix st
 	if err != nil {
 		return err
 	}
-	return start(ctx, words...)
+	return startHere(ctx, words...)
 }

@@ -69,14 +69,9 @@ func reverseOnce(ctx context.Context, t *terminal, c *client.Service, workspace 
 
 // joinLocal joins who comes inside to a port of this machine.
 func joinLocal(ctx context.Context, t *terminal, far net.Conn, local int) {
-	defer far.Close()
-	near, err := (&net.Dialer{}).DialContext(ctx, "tcp", net.JoinHostPort("localhost", strconv.Itoa(local)))
-	if err != nil {
-		fmt.Fprintf(t.err, "domicile: nothing answers at port %d of this machine\n", local)
-		return
+	if err := splice.Local(ctx, far, local); err != nil {
+		fmt.Fprintf(t.err, "domicile: %v\n", err)
 	}
-	defer near.Close()
-	splice.Both(near, far)
 }
 
 // keepReverse has the usher of this machine keep a port, or forget it.

@@ -11,7 +11,6 @@ import (
 	"net/http"
 	"net/url"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"runtime/debug"
 	"time"
@@ -274,10 +273,8 @@ func openLink(ctx context.Context, address string) error {
 	if program == "" {
 		program = "xdg-open"
 	}
-	c := exec.CommandContext(context.WithoutCancel(ctx), program, address) // it outlives what opened it
-	if err := c.Start(); err != nil {
+	if err := start(ctx, program, address); err != nil {
 		return fault.Wrap(err, "no-browser", "name a program in BROWSER, or open it yourself: "+address, "no browser can be opened")
 	}
-	go func() { _ = c.Wait() }() // a browser may stay
 	return nil
 }

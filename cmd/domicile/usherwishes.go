@@ -83,7 +83,7 @@ func putQuestion(ctx context.Context, t *terminal, o usher.Options, q usher.Ques
 	text := q.Workspace + " " + q.Text
 	if o.Machine.Tell != nil {
 		go func() { // a desktop may be slow to show it
-			_ = o.Machine.Tell(ctx, text, "domicile usher allow "+strings.TrimSpace(q.Workspace+" "+string(q.Kind)+" "+q.Subject))
+			_ = o.Machine.Tell(ctx, text, q.Allowed())
 		}()
 	}
 	stamp := time.Now().Format("15:04:05")
@@ -92,7 +92,7 @@ func putQuestion(ctx context.Context, t *terminal, o usher.Options, q usher.Ques
 		flushTerminal(t)
 		return
 	}
-	fmt.Fprintf(t.out, "%s  %s. To allow it: domicile usher allow %s\n", stamp, text, strings.TrimSpace(q.Workspace+" "+string(q.Kind)+" "+q.Subject))
+	fmt.Fprintf(t.out, "%s  %s. To allow it: %s\n", stamp, text, q.Allowed())
 }
 
 // flushTerminal shows what stands in an unfinished line.
@@ -151,7 +151,7 @@ func answerOf(text string) usher.Answer {
 // printLent tells what workspaces may have, and what waits for an answer.
 func printLent(t *terminal, s usher.Status) {
 	for _, q := range s.Questions {
-		fmt.Fprintf(t.out, "\n%s %s (%s ago).\nTo allow it: domicile usher allow %s\n", q.Workspace, q.Text, time.Since(q.Since).Round(time.Second), strings.TrimSpace(q.Workspace+" "+string(q.Kind)+" "+q.Subject))
+		fmt.Fprintf(t.out, "\n%s %s (%s ago).\nTo allow it: %s\n", q.Workspace, q.Text, time.Since(q.Since).Round(time.Second), q.Allowed())
 	}
 	words := map[usher.Answer]string{usher.Always: "may have", usher.Never: "may not have", usher.Each: "asks each time for"}
 	first := true

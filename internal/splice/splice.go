@@ -2,11 +2,15 @@
 package splice
 
 import (
+	"context"
 	"errors"
+	"fmt"
 	"io"
 	"net"
 	"os"
+	"strconv"
 	"sync"
+	"time"
 )
 
 // Both copies both ways until both have ended. The end of one direction is passed on, where the
@@ -16,6 +20,24 @@ func Both(a, b io.ReadWriter) {
 	both.Go(func() { One(a, b) })
 	both.Go(func() { One(b, a) })
 	both.Wait()
+}
+
+// local is how long a port of this machine may take to answer.
+const local = 10 * time.Second
+
+// Local joins a stream to a port of this machine's loopback until both have ended, and closes it. An
+// error is that nothing answers there.
+func Local(ctx context.Context, far io.ReadWriteCloser, port int) error {
+	defer far.Close()
+	limited, cancel := context.WithTimeout(ctx, local)
+	near, err := (&net.Dialer{}).DialContext(limited, "tcp", net.JoinHostPort("localhost", strconv.Itoa(port)))
+	cancel()
+	if err != nil {
+		return fmt.Errorf("nothing answers at port %d of this machine", port)
+	}
+	defer near.Close()
+	Both(near, far)
+	return nil
 }
 
 // One copies one way and tells the other side of the end.

@@ -239,7 +239,7 @@ func (u *Usher) allowed(ctx context.Context, q Question, say func(string)) error
 	}
 	if time.Now().Before(u.consent.ignored[q.about()]) {
 		u.mu.Unlock()
-		return fault.New("nobody-answered", "at the machine you sit at: "+allowLine(q), "the person was asked a while ago and did not answer")
+		return fault.New("nobody-answered", "at the machine you sit at: "+q.Allowed(), "the person was asked a while ago and did not answer")
 	}
 	waits, fresh, err := u.consent.ask(q)
 	u.mu.Unlock()
@@ -249,7 +249,7 @@ func (u *Usher) allowed(ctx context.Context, q Question, say func(string)) error
 	if fresh {
 		u.o.Machine.ask(waits.Question)
 	}
-	say("the person is asked at their machine; there: " + allowLine(q))
+	say("the person is asked at their machine; there: " + q.Allowed())
 	return u.wait(ctx, waits)
 }
 
@@ -257,12 +257,12 @@ func (u *Usher) allowed(ctx context.Context, q Question, say func(string)) error
 func (q Question) about() string { return q.Workspace + " " + string(q.Kind) + " " + q.Subject }
 
 func refusedBy(q Question) error {
-	return fault.New("not-allowed", "at the machine you sit at: "+allowLine(q), "it is refused at the person's machine")
+	return fault.New("not-allowed", "at the machine you sit at: "+q.Allowed(), "it is refused at the person's machine")
 }
 
-// allowLine is the command that allows something.
-func allowLine(q Question) string {
-	return strings.TrimSpace("domicile usher allow " + q.Workspace + " " + string(q.Kind) + " " + q.Subject)
+// Allowed is the command that allows it.
+func (q Question) Allowed() string {
+	return strings.TrimSpace("domicile usher allow " + q.about())
 }
 
 // ask puts a question, or joins one that waits. The caller holds the lock.
@@ -313,7 +313,7 @@ func (u *Usher) wait(ctx context.Context, q *question) error {
 		u.consent.ignored = map[string]time.Time{}
 	}
 	u.consent.ignored[q.about()] = time.Now().Add(rest)
-	return fault.New("nobody-answered", "at the machine you sit at: "+allowLine(q.Question), "the person did not answer within %s", patience)
+	return fault.New("nobody-answered", "at the machine you sit at: "+q.Allowed(), "the person did not answer within %s", patience)
 }
 
 // Questions are those that wait, the oldest first.

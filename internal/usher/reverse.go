@@ -140,23 +140,13 @@ func (u *Usher) reverse(c *ssh.Client, p *place, r Reverse) {
 	}
 }
 
-// hereLimit is how long a port of this machine may take to answer.
-const hereLimit = 10 * time.Second
-
 // joinHere joins who comes inside to a port of this machine.
 func (u *Usher) joinHere(far net.Conn, r Reverse) {
-	defer far.Close()
-	ctx, cancel := context.WithTimeout(context.Background(), hereLimit) // it ends with the connection else
-	defer cancel()
-	near, err := (&net.Dialer{}).DialContext(ctx, "tcp", net.JoinHostPort("localhost", strconv.Itoa(r.Local)))
-	if err != nil {
+	if err := splice.Local(context.Background(), far, r.Local); err != nil { // it ends with the connection
 		u.mu.Lock()
 		defer u.mu.Unlock()
-		u.say(r.Workspace, "here "+strconv.Itoa(r.Local), fmt.Sprintf("%s: nothing answers at port %d of this machine", r.Workspace, r.Local))
-		return
+		u.say(r.Workspace, "here "+strconv.Itoa(r.Local), r.Workspace+": "+err.Error())
 	}
-	defer near.Close()
-	splice.Both(near, far)
 }
 
 // reverseView is what is kept of a workspace, and how it stands. The lock is held.
