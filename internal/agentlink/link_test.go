@@ -149,6 +149,19 @@ func TestHowACommandEnds(t *testing.T) {
 	}
 }
 
+// A terminal that is not given in time is given up.
+func TestATerminalThatIsNotGiven(t *testing.T) {
+	service := linktest.Signer(t)
+	l, err := Open(t.Context(), linktest.Agent{Channels: func(c connection.NewChannel) { _, _, _ = c.Accept() }}.Private(t, service.PublicKey()), service)
+	require.NoError(t, err)
+	defer l.Quiet().Close()
+	ctx, cancel := context.WithCancel(t.Context())
+	given := make(chan error)
+	go func() { _, err := l.Terminal(ctx, "work", 80, 24); given <- err }()
+	cancel()
+	assert.Error(t, <-given)
+}
+
 // Who is no longer waited for is left at once.
 func TestACallThatIsGivenUp(t *testing.T) {
 	l := agent{}.linked(t)

@@ -8,6 +8,7 @@ import (
 
 	"domicile/internal/agent/wire"
 	"domicile/internal/connection"
+	"domicile/internal/fault"
 )
 
 // Terminal is a terminal inside, with the person's shell in it.
@@ -24,7 +25,9 @@ func (l *Link) Terminal(ctx context.Context, name string, columns, rows int) (*T
 		return nil, err
 	}
 	t := &Terminal{channel, exitOf(requests)}
-	stop := context.AfterFunc(ctx, func() { channel.Close() })
+	limited, cancel := context.WithTimeout(ctx, callLimit)
+	defer cancel()
+	stop := context.AfterFunc(limited, func() { channel.Close() })
 	defer stop()
 	// RFC 4254, sections 6.2, 6.4, 6.5.
 	if name != "" {
@@ -39,6 +42,9 @@ func (l *Link) Terminal(ctx context.Context, name string, columns, rows int) (*T
 	}
 	if err == nil {
 		err = t.ask("shell", nil)
+	}
+	if err != nil && limited.Err() != nil && ctx.Err() == nil {
+		err = fault.Transient(nil, "agent-unreachable", "stop and start the workspace", "the workspace's agent did not give a terminal within %s", callLimit)
 	}
 	if err != nil {
 		channel.Close()

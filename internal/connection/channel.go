@@ -193,6 +193,7 @@ func (c *channel) SendRequest(name string, wantReply bool, payload []byte) (bool
 	case ok := <-c.answers:
 		return ok, nil
 	case <-c.over:
+	case <-c.gone: // who asks has given it up
 	}
 	select {
 	case ok := <-c.answers: // it came before the end

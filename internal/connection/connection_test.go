@@ -268,6 +268,23 @@ func TestTheEndOfAConnection(t *testing.T) {
 	}
 }
 
+// Who has given up a channel waits for no answer of it.
+func TestAQuestionThatIsGivenUp(t *testing.T) {
+	service, agent := ways["plain frames"](t)
+	service.Quiet()
+	go func() {
+		for n := range agent.Channels {
+			_, _, _ = n.Accept() // and says nothing more
+		}
+	}()
+	c, _, err := service.OpenChannel("session", nil)
+	require.NoError(t, err)
+	asked := make(chan error)
+	go func() { _, err := c.SendRequest("env", true, nil); asked <- err }()
+	require.NoError(t, c.Close())
+	assert.ErrorIs(t, <-asked, io.EOF)
+}
+
 // Who does not read holds up that channel alone.
 func TestAChannelThatNobodyReads(t *testing.T) {
 	service, agent := ways["plain frames"](t)
