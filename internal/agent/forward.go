@@ -293,31 +293,30 @@ func (f *forwards) closeAll() {
 	}
 }
 
+// ownFolder makes a folder for a while with a user's rights, for that user alone. It is gone with ctx.
+func ownFolder(ctx context.Context, owner *account, prefix string) (string, error) {
+	folder, err := asUser(owner, func() (string, error) { return os.MkdirTemp("", prefix) })
+	if err == nil {
+		context.AfterFunc(ctx, func() {
+			_, _ = asUser(owner, func() (struct{}, error) { return struct{}{}, os.RemoveAll(folder) }) // it may be gone
+		})
+	}
+	return folder, err
+}
+
 // forwardAgent makes a socket inside through which the person's own key agent answers.
 // It is gone with ctx.
 func forwardAgent(ctx context.Context, conn connection.Conn, owner *account) (string, error) {
-	folder, err := os.MkdirTemp("", "domicile-ssh-")
+	folder, err := ownFolder(ctx, owner, "domicile-ssh-")
 	if err != nil {
 		return "", err
 	}
 	path := filepath.Join(folder, "agent")
-	listener, err := net.Listen("unix", path)
+	listener, err := listenUnixAs(owner, path)
 	if err != nil {
-		os.RemoveAll(folder)
 		return "", err
 	}
-	context.AfterFunc(ctx, func() {
-		listener.Close()
-		os.RemoveAll(folder)
-	})
-	if os.Getuid() == 0 {
-		for _, p := range []string{path, folder} {
-			if err := os.Chown(p, owner.uid, owner.gid); err != nil {
-				listener.Close()
-				return "", err
-			}
-		}
-	}
+	context.AfterFunc(ctx, func() { listener.Close() })
 	f := &forwards{conn: conn} // a key that is asked for is no use by itself
 	go f.accept(listener, "auth-agent@openssh.com", func(net.Conn) []byte { return nil })
 	return path, nil

@@ -52,18 +52,12 @@ func x11(ctx context.Context, conn connection.Conn, owner *account, payload []by
 		return nil, err
 	}
 	context.AfterFunc(ctx, func() { listener.Close() })
-	folder, err := os.MkdirTemp("", "domicile-x11-")
-	if err != nil {
-		listener.Close()
-		return nil, err
-	}
-	context.AfterFunc(ctx, func() { os.RemoveAll(folder) })
+	folder, err := ownFolder(ctx, owner, "domicile-x11-")
 	file := filepath.Join(folder, "authority")
-	err = os.WriteFile(file, authority(number, q.Protocol, cookie), 0o600)
-	if os.Getuid() == 0 {
-		for _, p := range []string{file, folder} {
-			err = errors.Join(err, os.Chown(p, owner.uid, owner.gid))
-		}
+	if err == nil {
+		_, err = asUser(owner, func() (struct{}, error) {
+			return struct{}{}, os.WriteFile(file, authority(number, q.Protocol, cookie), 0o600)
+		})
 	}
 	if err != nil {
 		listener.Close()
