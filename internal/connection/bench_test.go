@@ -40,17 +40,7 @@ func BenchmarkBulk(b *testing.B) {
 func echoes(b *testing.B) (channel, raw io.ReadWriter) {
 	service, agent := ways["plain frames"](b)
 	service.Quiet()
-	go Discard(agent.Requests)
-	go func() {
-		for n := range agent.Channels {
-			c, requests, err := n.Accept()
-			if err != nil {
-				return
-			}
-			go Discard(requests)
-			go func() { _, _ = io.Copy(c, c) }()
-		}
-	}()
+	takes(agent, func(_ string, c Channel) { go func() { _, _ = io.Copy(c, c) }() })
 	channel, requests, err := service.OpenChannel("echo", nil)
 	require.NoError(b, err)
 	go Discard(requests)

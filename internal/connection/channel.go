@@ -1,9 +1,7 @@
 package connection
 
 import (
-	"bufio"
 	"errors"
-	"fmt"
 	"io"
 	"sync"
 	"sync/atomic"
@@ -30,6 +28,10 @@ type channel struct {
 	received uint32        // bytes that may still come; of who receives alone
 	read     atomic.Uint32 // bytes that were read and not told yet
 	allowed  atomic.Uint32 // of these, told and not counted by who receives yet
+
+	// Nothing is said of a channel after its close: the other side does not know it any more.
+	sending   sync.Mutex // of one message of the channel at a time
+	saidClose bool
 
 	mu         sync.Mutex
 	mayWrite   sync.Cond
@@ -101,7 +103,7 @@ func (c *channel) took(b *inbox, n int) error {
 	if over {
 		return nil
 	}
-	_ = c.mux.send(adjustMessage{To: c.remote, Bytes: read}) // a broken connection is told by the next read
+	_ = c.send(adjustMessage{To: c.remote, Bytes: read}) // a broken connection is told by the next read
 	return nil
 }
 
@@ -114,7 +116,7 @@ func (c *channel) writeAs(kind uint32, p []byte) (sum int, err error) {
 		if err != nil {
 			return sum, err
 		}
-		if err := c.mux.sendData(c.remote, kind, p[:n]); err != nil {
+		if err := c.say(func() error { return c.mux.sendData(c.remote, kind, p[:n]) }); err != nil {
 			return sum, err
 		}
 		sum += n
@@ -149,7 +151,7 @@ func (c *channel) CloseWrite() error {
 	if over {
 		return io.EOF
 	}
-	return c.mux.send(eofMessage{c.remote})
+	return c.send(eofMessage{c.remote})
 }
 
 // Close ends the channel both ways. What has come and is not read is lost.
@@ -170,7 +172,24 @@ func (c *channel) sayClosed() error {
 	close(c.gone)
 	c.mu.Unlock()
 	c.mayWrite.Broadcast()
-	return c.mux.send(closeMessage{c.remote})
+	return c.say(func() error {
+		c.saidClose = true
+		return c.mux.send(closeMessage{c.remote})
+	})
+}
+
+func (c *channel) send(message any) error {
+	return c.say(func() error { return c.mux.send(message) })
+}
+
+// say says something of the channel, unless it was closed before.
+func (c *channel) say(send func() error) error {
+	c.sending.Lock()
+	defer c.sending.Unlock()
+	if c.saidClose {
+		return io.EOF
+	}
+	return send()
 }
 
 // SendRequest asks something of the channel.
@@ -186,7 +205,7 @@ func (c *channel) SendRequest(name string, wantReply bool, payload []byte) (bool
 	if over {
 		return false, io.EOF
 	}
-	if err := c.mux.send(requestMessage{To: c.remote, Type: name, WantReply: wantReply, Payload: payload}); err != nil || !wantReply {
+	if err := c.send(requestMessage{To: c.remote, Type: name, WantReply: wantReply, Payload: payload}); err != nil || !wantReply {
 		return false, err
 	}
 	select {
@@ -247,142 +266,4 @@ func (c *channel) begin() (first bool) {
 	first = !c.begun
 	c.begun = true
 	return first
-}
-
-// receive takes data.
-func (c *channel) receive(from *bufio.Reader, kind, n uint32) error {
-	c.received += c.allowed.Swap(0)
-	if n > c.received {
-		return fmt.Errorf("%d bytes came where %d were allowed", n, c.received)
-	}
-	c.mu.Lock()
-	begun := c.begun
-	c.mu.Unlock()
-	if !begun {
-		return errors.New("data of a channel that is not open yet")
-	}
-	c.received -= n
-	switch kind {
-	case 0:
-		return c.out.fill(from, int(n))
-	case standardErrorData:
-		return c.err.fill(from, int(n))
-	}
-	c.allowed.Add(n) // nobody here knows what it is, so it is read
-	if _, err := from.Discard(int(n)); err != nil {
-		return err
-	}
-	go func() { _ = c.mux.send(adjustMessage{To: c.remote, Bytes: n}) }()
-	return nil
-}
-
-// end is the channel's end where the connection is over.
-func (c *channel) end() {
-	c.mu.Lock()
-	if c.ended {
-		c.mu.Unlock()
-		return
-	}
-	c.ended = true
-	close(c.over)
-	c.mu.Unlock()
-	c.mayWrite.Broadcast()
-	c.out.end()
-	c.err.end()
-	close(c.requests)
-}
-
-// receiveOfChannel takes a message about one channel.
-func (m *mux) receiveOfChannel(number byte, body []byte) error {
-	if len(body) < 5 {
-		return fmt.Errorf("a message %d of %d bytes", number, len(body))
-	}
-	c, err := m.channel(uint32(body[1])<<24 | uint32(body[2])<<16 | uint32(body[3])<<8 | uint32(body[4]))
-	if err != nil {
-		return err
-	}
-	c.mu.Lock()
-	begun := c.begun
-	c.mu.Unlock()
-	if opening := number == numberOpened || number == numberOpenFailure; opening == begun || opening && c.answered == nil {
-		return fmt.Errorf("a message %d out of its turn", number)
-	}
-	switch number {
-	case numberOpened:
-		return c.theyOpened(body)
-	case numberOpenFailure:
-		var q openFailure
-		if err := ssh.Unmarshal(body, &q); err != nil {
-			return err
-		}
-		m.forget(c)
-		c.answered <- &ssh.OpenChannelError{Reason: q.Reason, Message: q.Message}
-	case numberAdjust:
-		return c.theyAdjust(body)
-	case numberEOF:
-		c.out.end()
-		c.err.end()
-	case numberClose:
-		m.forget(c)
-		go func() { _ = c.sayClosed() }() // an answer, or nothing where this side was first
-		c.end()
-	case numberRequest:
-		return c.theyAsk(body)
-	case numberRequestSuccess, numberRequestFailure:
-		if !c.awaited.Swap(false) {
-			return errors.New("an answer that nobody waits for")
-		}
-		c.answers <- number == numberRequestSuccess
-	default:
-		return fmt.Errorf("a message of number %d", number)
-	}
-	return nil
-}
-
-func (c *channel) theyOpened(body []byte) error {
-	var q openedMessage
-	if err := ssh.Unmarshal(body, &q); err != nil {
-		return err
-	}
-	if q.Most == 0 {
-		return errors.New("a channel through which nothing goes")
-	}
-	c.mu.Lock()
-	c.remote, c.room, c.most, c.begun = q.From, q.Window, min(q.Most, mostData), true
-	c.mu.Unlock()
-	c.answered <- nil
-	return nil
-}
-
-func (c *channel) theyAdjust(body []byte) error {
-	var q adjustMessage
-	if err := ssh.Unmarshal(body, &q); err != nil {
-		return err
-	}
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.room+q.Bytes < c.room {
-		return errors.New("a window of more than four gigabytes")
-	}
-	c.room += q.Bytes
-	c.mayWrite.Broadcast()
-	return nil
-}
-
-func (c *channel) theyAsk(body []byte) error {
-	var q requestMessage
-	if err := ssh.Unmarshal(body, &q); err != nil {
-		return err
-	}
-	r := &Request{Type: q.Type, WantReply: q.WantReply, Payload: q.Payload, reply: func(ok bool, _ []byte) error {
-		if ok {
-			return c.mux.send(requestSuccess{c.remote})
-		}
-		return c.mux.send(requestFailure{c.remote})
-	}}
-	select {
-	case c.requests <- r:
-	case <-c.gone: // nobody takes them any more
-	}
-	return nil
 }

@@ -63,6 +63,21 @@ func meet(t testing.TB, of func(net.Conn) net.Conn) (service, agent Peer) {
 	return service, agent
 }
 
+// takes has an agent take all channels, and hear their requests out.
+func takes(agent Peer, f func(kind string, c Channel)) {
+	go Discard(agent.Requests)
+	go func() {
+		for n := range agent.Channels {
+			c, requests, err := n.Accept()
+			if err != nil {
+				return
+			}
+			go Discard(requests)
+			f(n.ChannelType(), c)
+		}
+	}()
+}
+
 // config lets in who has a key, over SSH.
 func config(t testing.TB, key ssh.Signer) *ssh.ServerConfig {
 	c := &ssh.ServerConfig{ServerVersion: "SSH-2.0-quay", PublicKeyCallback: func(_ ssh.ConnMetadata, k ssh.PublicKey) (*ssh.Permissions, error) {
@@ -73,13 +88,6 @@ func config(t testing.TB, key ssh.Signer) *ssh.ServerConfig {
 	}}
 	c.AddHostKey(signer(t))
 	return c
-}
-
-func TestTheWayIsPlainOnlyWhereTheStreamIsPrivate(t *testing.T) {
-	service, _ := ways["plain frames"](t)
-	assert.IsType(t, &mux{}, service.Conn)
-	service, _ = ways["SSH"](t)
-	assert.IsType(t, overSSH{}, service.Conn)
 }
 
 // All of a session passes: both streams whole and apart, requests with their answers, both ends.
@@ -226,6 +234,45 @@ func TestAnAnswerBeforeTheEnd(t *testing.T) {
 	}
 }
 
+// Channels that one side closes while the other is still at it end by themselves: the connection goes on.
+func TestChannelsThatAreClosedWhileTheyAreBusy(t *testing.T) {
+	for name, meet := range ways {
+		t.Run(name, func(t *testing.T) {
+			service, agent := meet(t)
+			service.Quiet()
+			takes(agent, func(_ string, c Channel) {
+				go func() { _, _ = io.Copy(io.Discard, c) }()
+				go func() { _, _ = c.Write(make([]byte, 8<<20)) }()
+				go func() {
+					_, _ = io.ReadFull(c.Stderr(), make([]byte, 1)) // until it is told to go
+					_, _ = c.SendRequest("exit-status", false, []byte{0, 0, 0, 0})
+					_ = c.Close()
+				}()
+			})
+			var all sync.WaitGroup
+			for range 8 {
+				all.Go(func() {
+					for range 30 {
+						c, requests, err := service.OpenChannel("session", nil)
+						if !assert.NoError(t, err) {
+							return
+						}
+						go Discard(requests)
+						go func() { _, _ = c.Write(make([]byte, 8<<20)) }()
+						_, _ = c.Stderr().Write([]byte("go"))
+						_, _ = io.Copy(io.Discard, c)
+						_, _ = c.SendRequest("signal", true, nil)
+						_ = c.Close()
+					}
+				})
+			}
+			all.Wait()
+			_, _, err := service.OpenChannel("session", nil)
+			assert.NoError(t, err)
+		})
+	}
+}
+
 // A connection that ends ends all that waits for something of it.
 func TestTheEndOfAConnection(t *testing.T) {
 	for name, meet := range ways {
@@ -289,19 +336,11 @@ func TestAQuestionThatIsGivenUp(t *testing.T) {
 func TestAChannelThatNobodyReads(t *testing.T) {
 	service, agent := ways["plain frames"](t)
 	service.Quiet()
-	go Discard(agent.Requests)
-	go func() {
-		for n := range agent.Channels {
-			c, requests, err := n.Accept()
-			if err != nil {
-				return
-			}
-			go Discard(requests)
-			if n.ChannelType() == "echo" {
-				go func() { _, _ = io.Copy(c, c) }()
-			}
+	takes(agent, func(kind string, c Channel) {
+		if kind == "echo" {
+			go func() { _, _ = io.Copy(c, c) }()
 		}
-	}()
+	})
 	full, _, err := service.OpenChannel("silent", nil)
 	require.NoError(t, err)
 	wrote := make(chan int)
@@ -319,78 +358,6 @@ func TestAChannelThatNobodyReads(t *testing.T) {
 	}
 	require.NoError(t, full.Close())
 	assert.LessOrEqual(t, <-wrote, window, "no more is under way than is allowed")
-}
-
-// The agent lets in the service alone, however it comes.
-func TestWhoIsLetIn(t *testing.T) {
-	key, stranger := signer(t), signer(t)
-	serve := func() (net.Conn, chan error) {
-		near, far := stream(t)
-		met := make(chan error, 1)
-		go func() {
-			_, err := Accept(far, config(t, key), key.PublicKey())
-			far.Close()
-			met <- err
-		}()
-		return near, met
-	}
-	near, met := serve()
-	_, err := Dial(Private(near), stranger)
-	require.NoError(t, err, "it is told by the first answer")
-	assert.ErrorIs(t, <-met, errNotTheService)
-	near, met = serve()
-	_, err = Dial(near, stranger)
-	assert.ErrorContains(t, err, "unable to authenticate")
-	assert.Error(t, <-met)
-
-	// What was signed for another visit proves nothing.
-	recorded := func() []byte {
-		near, far := net.Pipe()
-		defer far.Close()
-		said := make(chan []byte, 1)
-		go func() {
-			b := make([]byte, 200)
-			_, _ = io.WriteString(far, "SSH-2.0-quay "+framesWord+strings.Repeat("A", 43)+"\r\n")
-			n, _ := far.Read(b)
-			said <- b[:n]
-		}()
-		_, err := Dial(Private(near), key)
-		require.NoError(t, err)
-		return <-said
-	}()
-	for name, says := range map[string][]byte{
-		"a proof of another visit": recorded,
-		"no proof":                 []byte(begins + "\x00\x00\x00\x00"),
-		"a proof without end":      []byte(begins + "\xff\xff\xff\xff"),
-		"another word":             []byte("domicile-hold-on-a-minute"),
-		"half a word":              []byte("domi"),
-		"the web":                  []byte("GET / HTTP/1.1\r\n\r\n"),
-	} {
-		t.Run(name, func(t *testing.T) {
-			near, met := serve()
-			_, err := near.Write(says)
-			require.NoError(t, err)
-			require.NoError(t, near.(*net.TCPConn).CloseWrite())
-			assert.Error(t, <-met)
-		})
-	}
-}
-
-// An agent of an earlier version, or none at all, is spoken to in SSH, also on a private stream.
-func TestAnAgentThatKnowsSSHAlone(t *testing.T) {
-	key := signer(t)
-	near, far := stream(t)
-	go func() {
-		_, channels, requests, err := ssh.NewServerConn(far, config(t, key))
-		if err == nil {
-			OverSSH(nil, channels, requests).Quiet()
-		}
-	}()
-	service, err := Dial(Private(near), key)
-	require.NoError(t, err)
-	assert.IsType(t, overSSH{}, service.Conn)
-	_, _, err = service.OpenChannel("session", nil)
-	assert.ErrorContains(t, err, "not here")
 }
 
 // FuzzMessages lets an agent say anything: the service ends the connection or goes on, holds no more

@@ -53,7 +53,7 @@ func Dial(stream net.Conn, key ssh.Signer) (Peer, error) {
 		if nonce := nonceOf(line); nonce != nil {
 			return prove(stream, from, nonce, key)
 		}
-		stream = begun{stream, io.MultiReader(strings.NewReader(line), from)}
+		stream = Begun(stream, io.MultiReader(strings.NewReader(line), from), 0)
 	}
 	config := &ssh.ClientConfig{User: "domicile", HostKeyCallback: ssh.InsecureIgnoreHostKey(), Auth: []ssh.AuthMethod{ssh.PublicKeys(key)}}
 	config.Ciphers = []string{ssh.CipherAES128GCM}
@@ -64,14 +64,6 @@ func Dial(stream net.Conn, key ssh.Signer) (Peer, error) {
 	}
 	return OverSSH(conn, channels, requests), nil
 }
-
-// begun is a stream of which something was read already.
-type begun struct {
-	net.Conn
-	from io.Reader
-}
-
-func (b begun) Read(p []byte) (int, error) { return b.from.Read(p) }
 
 // readLine reads the greeting, with its end.
 func readLine(from *bufio.Reader) (string, error) {
@@ -140,27 +132,11 @@ func Accept(stream net.Conn, config *ssh.ServerConfig, service ssh.PublicKey) (P
 		}
 		return begin(stream, from), nil
 	}
-	conn, channels, requests, err := ssh.NewServerConn(&greeted{begun{stream, from}, len(line)}, &own)
+	conn, channels, requests, err := ssh.NewServerConn(Begun(stream, from, len(line)), &own)
 	if err != nil {
 		return Peer{}, err
 	}
 	return OverSSH(conn, channels, requests), nil
-}
-
-// greeted is a stream on which the greeting was sent already.
-type greeted struct {
-	begun
-	unsaid int // bytes that are not sent again
-}
-
-func (g *greeted) Write(p []byte) (int, error) {
-	skip := min(g.unsaid, len(p))
-	g.unsaid -= skip
-	if skip == len(p) {
-		return skip, nil
-	}
-	n, err := g.Conn.Write(p[skip:])
-	return skip + n, err
 }
 
 // check reads a proof and tells whether it is the service's.

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"domicile/internal/connection"
+
 	"golang.org/x/crypto/ssh"
 )
 
@@ -47,36 +49,16 @@ func begin(conn net.Conn, config *ssh.ServerConfig) (at net.Conn, client string,
 	if _, err := io.WriteString(conn, version+"\r\n"); err != nil {
 		return nil, "", err
 	}
-	p := &peeked{Conn: conn, r: bufio.NewReaderSize(conn, maxProposal), unsaid: len(version) + 2}
+	from := bufio.NewReaderSize(conn, maxProposal)
 	_ = conn.SetReadDeadline(time.Now().Add(proposalLimit))
-	client, ciphers := proposed(p.r)
+	client, ciphers := proposed(from)
 	for _, name := range ciphers {
 		if slices.Contains(quick, name) {
 			config.Ciphers = quick
 		}
 	}
 	_ = conn.SetReadDeadline(time.Now().Add(handshakeLimit))
-	return p, client, nil
-}
-
-// peeked is a connection some of whose bytes were looked at already, and to which the
-// server's first line was sent already.
-type peeked struct {
-	net.Conn
-	r      *bufio.Reader
-	unsaid int // bytes that are not sent again
-}
-
-func (p *peeked) Read(b []byte) (int, error) { return p.r.Read(b) }
-
-func (p *peeked) Write(b []byte) (int, error) {
-	skip := min(p.unsaid, len(b))
-	p.unsaid -= skip
-	if skip == len(b) {
-		return len(b), nil
-	}
-	n, err := p.Conn.Write(b[skip:])
-	return skip + n, err
+	return connection.Begun(conn, from, len(version)+2), client, nil
 }
 
 // proposed gives a client's greeting and the ciphers that it proposes for what it sends, in its order,

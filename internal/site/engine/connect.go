@@ -66,20 +66,11 @@ func (s *Site) greeted(ctx context.Context, workspace string) (net.Conn, error) 
 		return nil, err
 	}
 	_ = conn.SetReadDeadline(time.Time{})
-	return &begun{Conn: conn, rest: io.MultiReader(bytes.NewReader(first), conn)}, nil
+	return connection.Begun(conn, io.MultiReader(bytes.NewReader(first), conn), 0), nil
 }
 
 // greetLimit bounds how long an agent takes to greet.
 const greetLimit = 20 * time.Second
-
-// begun is a stream of which something was read already.
-type begun struct {
-	net.Conn
-	rest io.Reader
-}
-
-// Read reads what was read already, and then the stream.
-func (b *begun) Read(p []byte) (int, error) { return b.rest.Read(p) }
 
 // agentAnswers tells whether an agent greets, as an SSH server does unasked.
 func (s *Site) agentAnswers(ctx context.Context, workspace string) bool {
