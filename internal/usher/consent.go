@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -62,11 +63,21 @@ func (d Decision) Check() error {
 		}
 		return fault.New("bad-decision", "one of "+strings.Join(names, ", "), "%q is nothing that a workspace asks for", d.Kind)
 	}
-	if d.Kind == wish.Git && d.Subject == "" {
+	switch {
+	case d.Kind == wish.Git && d.Subject == "":
 		return fault.New("bad-decision", "name the host: domicile usher allow "+d.Workspace+" git HOST", "a sign-in is for one host")
+	case d.Kind == wish.Git && !wish.IsHost(d.Subject):
+		return fault.New("bad-decision", "write it as in the address, such as git.example.com or git.example.com:8443", "%q is no host", d.Subject)
+	case d.Kind == Keys && d.Subject != "" && !fingerprints.MatchString(d.Subject):
+		return fault.New("bad-decision", "take one that ssh-add -l shows", "%q is no key's fingerprint", d.Subject)
+	case d.Kind != wish.Git && d.Kind != Keys && d.Subject != "":
+		return fault.New("bad-decision", "leave it out", "%s is decided for the whole workspace, not for %q", d.Kind, d.Subject)
 	}
 	return nil
 }
+
+// fingerprints are those of keys, as OpenSSH shows them.
+var fingerprints = regexp.MustCompile(`^SHA256:[A-Za-z0-9+/]{43}$`)
 
 // Question is something that a workspace wants and nobody has decided about.
 type Question struct {
@@ -170,6 +181,7 @@ func (c *consent) decided(workspace string, made time.Time, kind wish.Kind, subj
 
 // Decide takes a decision of the person's, and answers the questions that it settles.
 func (u *Usher) Decide(d Decision) error {
+	d.Subject = strings.TrimSpace(d.Subject)
 	if err := d.Check(); err != nil {
 		return err
 	}
@@ -179,7 +191,7 @@ func (u *Usher) Decide(d Decision) error {
 	if p == nil {
 		return fault.New("not-found", "domicile list", "you have no workspace %q", d.Workspace)
 	}
-	d.Subject, d.Made = strings.TrimSpace(d.Subject), p.made
+	d.Made = p.made
 	if d.Kind == wish.Git {
 		d.Subject = strings.ToLower(d.Subject)
 	}

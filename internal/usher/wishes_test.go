@@ -320,12 +320,15 @@ func TestDecisionsFromOutside(t *testing.T) {
 	s := httptest.NewServer(c.u)
 	defer s.Close()
 	for body, want := range map[string]string{
-		`{"workspace":"fares","kind":"open","answer":"always"}`:  "",
-		`{"workspace":"fares","kind":"flags","answer":"always"}`: "nothing that a workspace asks for",
-		`{"workspace":"fares","kind":"open","answer":"perhaps"}`: "no answer",
-		`{"workspace":"fares","kind":"git","answer":"always"}`:   "for one host",
-		`{"workspace":"barge","kind":"open","answer":"always"}`:  "no workspace",
-		`{"workspace":"fares","answer":"forget"}`:                "",
+		`{"workspace":"fares","kind":"open","answer":"always"}`:                       "",
+		`{"workspace":"fares","kind":"flags","answer":"always"}`:                      "nothing that a workspace asks for",
+		`{"workspace":"fares","kind":"open","answer":"perhaps"}`:                      "no answer",
+		`{"workspace":"fares","kind":"git","subject":"a b","answer":"always"}`:        "no host",
+		`{"workspace":"fares","kind":"keys","subject":"deck","answer":"always"}`:      "no key's fingerprint",
+		`{"workspace":"fares","kind":"open","subject":"https://x","answer":"always"}`: "for the whole workspace",
+		`{"workspace":"fares","kind":"git","answer":"always"}`:                        "for one host",
+		`{"workspace":"barge","kind":"open","answer":"always"}`:                       "no workspace",
+		`{"workspace":"fares","answer":"forget"}`:                                     "",
 		`{tide`: "invalid character",
 	} {
 		_, err := client.Answer[Status](http.Post(s.URL, "application/json", strings.NewReader(body)))

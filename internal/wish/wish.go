@@ -78,6 +78,9 @@ var (
 	users = regexp.MustCompile(`^[^\pC\pZ]{0,256}$`)
 )
 
+// IsHost tells whether a text is a host's name or address, with a port or without.
+func IsHost(text string) bool { return hosts.MatchString(text) }
+
 // Check tells what is wrong with a wish, and makes it one that can be shown.
 func (w *Wish) Check() error {
 	switch w.Kind {
@@ -98,7 +101,7 @@ func (w *Wish) Check() error {
 		}
 		return nil
 	case Git:
-		if !hosts.MatchString(w.Host) || !users.MatchString(w.User) {
+		if !IsHost(w.Host) || !users.MatchString(w.User) {
 			return fault.New("bad-wish", "use an address as https://HOST/PATH", "%q is no host that git can be signed in at", visible.Line(w.Host, 80))
 		}
 		return checkPath(w.Path, false)
