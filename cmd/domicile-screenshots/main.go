@@ -137,7 +137,7 @@ func takeCommands(ctx context.Context, git, out, only string) error {
 		{"command-check", []string{"domicile check " + git + "/skerry/fares.git", "domicile check slips"}},
 		{"command-definition", []string{"domicile templates", "domicile draft -show demo/repositories/tidesensor", "domicile check -effective demo/repositories/timetable"}},
 		{"command-work", []string{"domicile plan " + git + "/skerry/fares.git", "domicile checks fares", "domicile compare timetable afloat", "domicile run -each 'features.tide.harbour=North Quay,Lamb Island' -site this-host " + git + "/skerry/fares.git -- tide"}},
-		{"command-ways", []string{"domicile ports", "domicile usher -status", "domicile address timetable", "domicile web timetable 8080 -for team", "domicile web timetable", "domicile editors"}},
+		{"command-ways", []string{"domicile ports", "domicile usher allow timetable open", "domicile usher -status", "domicile address timetable", "domicile web timetable 8080 -for team", "domicile editors"}},
 		{"command-upkeep", []string{"domicile snapshots", "domicile helper timetable", "domicile prepare", "domicile rebuild fares -foresee", "domicile author", "domicile secrets", "domicile stay timetable -for 8h", "domicile show timetable"}},
 		{"command-list", []string{"domicile list", "domicile sites", "domicile run timetable -- bin/sailings 2026-07-01", "domicile keys", "domicile accounts", "domicile tokens", "domicile sign-ins"}},
 	}
