@@ -33,9 +33,9 @@ var portsCommand = command{
 	},
 }
 
-// portsOfAll asks for the ports of all workspaces that run.
+// portsOfAll asks for the ports of all workspaces and helpers that run.
 func portsOfAll(ctx context.Context, c *client.Service, udp bool) ([]client.Ports, error) {
-	all, err := client.Answer[[]client.Workspace](c.ListWorkspaces(ctx))
+	all, err := client.Answer[[]client.Workspace](c.ListWorkspaces(ctx, &client.ListWorkspacesParams{Helpers: new(true)}))
 	if err != nil {
 		return nil, err
 	}

@@ -242,9 +242,9 @@ func (a asked) SSH(ctx context.Context, workspace string) (*ssh.Client, error) {
 	return a.Service.SSH(ctx, workspace)
 }
 
-// Workspaces lists those of the account.
+// Workspaces lists those of the account, and their helpers.
 func (a asked) Workspaces(ctx context.Context) ([]client.Workspace, error) {
-	return client.Answer[[]client.Workspace](a.Service.ListWorkspaces(ctx))
+	return client.Answer[[]client.Workspace](a.Service.ListWorkspaces(ctx, &client.ListWorkspacesParams{Helpers: new(true)}))
 }
 
 // Ports lists a workspace's.

@@ -21,7 +21,7 @@ var listCommand = command{
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
 		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
-			list, err := client.Answer[[]client.Workspace](c.ListWorkspaces(ctx))
+			list, err := client.Answer[[]client.Workspace](c.ListWorkspaces(ctx, nil))
 			if err != nil {
 				return err
 			}

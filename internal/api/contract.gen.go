@@ -1654,6 +1654,12 @@ type EnterWebAddressParams struct {
 	To *string `form:"to,omitempty" json:"to,omitempty"`
 }
 
+// ListWorkspacesParams defines parameters for ListWorkspaces.
+type ListWorkspacesParams struct {
+	// Helpers Their helpers too, after them.
+	Helpers *bool `form:"helpers,omitempty" json:"helpers,omitempty"`
+}
+
 // CompareWorkspacesParams defines parameters for CompareWorkspaces.
 type CompareWorkspacesParams struct {
 	// With The other workspace.
@@ -1952,7 +1958,7 @@ type ServerInterface interface {
 	EnterWebAddress(w http.ResponseWriter, r *http.Request, label string, params EnterWebAddressParams)
 	// ListWorkspaces The workspaces of the account, newest use first.
 	// (GET /workspaces)
-	ListWorkspaces(w http.ResponseWriter, r *http.Request)
+	ListWorkspaces(w http.ResponseWriter, r *http.Request, params ListWorkspacesParams)
 	// Provision Starts a run that makes a workspace. The same name and source again goes on from a failed step.
 	// (POST /workspaces)
 	Provision(w http.ResponseWriter, r *http.Request)
@@ -2399,7 +2405,7 @@ func (_ Unimplemented) EnterWebAddress(w http.ResponseWriter, r *http.Request, l
 
 // ListWorkspaces The workspaces of the account, newest use first.
 // (GET /workspaces)
-func (_ Unimplemented) ListWorkspaces(w http.ResponseWriter, r *http.Request) {
+func (_ Unimplemented) ListWorkspaces(w http.ResponseWriter, r *http.Request, params ListWorkspacesParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -3783,8 +3789,27 @@ func (siw *ServerInterfaceWrapper) EnterWebAddress(w http.ResponseWriter, r *htt
 // ListWorkspaces operation middleware
 func (siw *ServerInterfaceWrapper) ListWorkspaces(w http.ResponseWriter, r *http.Request) {
 
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListWorkspacesParams
+
+	// ------------- Optional query parameter "helpers" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "helpers", r.URL.Query(), &params.Helpers, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "helpers"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "helpers", Err: err})
+		}
+		return
+	}
+
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		siw.Handler.ListWorkspaces(w, r)
+		siw.Handler.ListWorkspaces(w, r, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -7159,6 +7184,7 @@ func (response EnterWebAddressdefaultApplicationProblemPlusJSONResponse) VisitEn
 }
 
 type ListWorkspacesRequestObject struct {
+	Params ListWorkspacesParams
 }
 
 type ListWorkspacesResponseObject interface {
@@ -10242,8 +10268,10 @@ func (sh *strictHandler) EnterWebAddress(w http.ResponseWriter, r *http.Request,
 }
 
 // ListWorkspaces operation middleware
-func (sh *strictHandler) ListWorkspaces(w http.ResponseWriter, r *http.Request) {
+func (sh *strictHandler) ListWorkspaces(w http.ResponseWriter, r *http.Request, params ListWorkspacesParams) {
 	var request ListWorkspacesRequestObject
+
+	request.Params = params
 
 	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
 		return sh.ssi.ListWorkspaces(ctx, request.(ListWorkspacesRequestObject))

@@ -62,7 +62,7 @@ type portsKept struct {
 // look has those watched that run, and no others. What cannot be read is looked at again at the
 // next change.
 func (k *portsKept) look(ctx context.Context) {
-	list, err := k.server.o.Store.Workspaces(ctx, k.account)
+	list, err := k.server.o.Store.WorkspacesWithin(ctx, k.account)
 	if err != nil {
 		return
 	}

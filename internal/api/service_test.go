@@ -165,7 +165,7 @@ func TestOthersWorkspacesAreNotThere(t *testing.T) {
 		_, err := client.Answer[any](ask())
 		assert.Equal(t, "no-workspace", fault.Code(err), "%s: %v", what, err)
 	}
-	mine, err := client.Answer[[]client.Workspace](finn.ListWorkspaces(ctx))
+	mine, err := client.Answer[[]client.Workspace](finn.ListWorkspaces(ctx, nil))
 	require.NoError(t, err)
 	assert.Empty(t, mine)
 	runs, err := client.Answer[[]client.Run](skipper.ListRuns(ctx, "tide"))
@@ -186,7 +186,7 @@ func TestTheListAndTheWhole(t *testing.T) {
 	assert.Equal(t, "quay.test/base:12", *w.Image)
 	assert.Equal(t, "Sailings", *w.Ports[0].Label)
 	listed := func() client.Workspace {
-		list, err := client.Answer[[]client.Workspace](skipper.ListWorkspaces(t.Context()))
+		list, err := client.Answer[[]client.Workspace](skipper.ListWorkspaces(t.Context(), nil))
 		require.NoError(t, err)
 		require.Len(t, list, 1)
 		return list[0]
@@ -275,7 +275,7 @@ func TestRequestsThatCannotBeCarriedOut(t *testing.T) {
 		assert.NotEmpty(t, fault.Remedy(err), want)
 	}
 	require.Eventually(t, func() bool {
-		list, err := client.Answer[[]client.Workspace](skipper.ListWorkspaces(t.Context()))
+		list, err := client.Answer[[]client.Workspace](skipper.ListWorkspaces(t.Context(), nil))
 		require.NoError(t, err)
 		return len(list) == 0
 	}, 10*time.Second, 5*time.Millisecond)

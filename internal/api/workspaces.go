@@ -23,10 +23,15 @@ import (
 const runsShown = 50
 
 // ListWorkspaces lists the account's workspaces with their last runs.
-func (s *Server) ListWorkspaces(ctx context.Context, _ ListWorkspacesRequestObject) (ListWorkspacesResponseObject, error) {
+func (s *Server) ListWorkspaces(ctx context.Context, q ListWorkspacesRequestObject) (ListWorkspacesResponseObject, error) {
 	list, beside, err := s.o.Store.Overview(ctx, account(ctx).ID)
 	if err != nil {
 		return nil, err
+	}
+	if value(q.Params.Helpers) {
+		for _, w := range slices.Clone(list) {
+			list = append(list, beside.Helpers[w.ID]...)
+		}
 	}
 	views, err := s.views(ctx, list, beside)
 	return ListWorkspaces200JSONResponse(views), err

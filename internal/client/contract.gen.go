@@ -1654,6 +1654,12 @@ type EnterWebAddressParams struct {
 	To *string `form:"to,omitempty" json:"to,omitempty"`
 }
 
+// ListWorkspacesParams defines parameters for ListWorkspaces.
+type ListWorkspacesParams struct {
+	// Helpers Their helpers too, after them.
+	Helpers *bool `form:"helpers,omitempty" json:"helpers,omitempty"`
+}
+
 // CompareWorkspacesParams defines parameters for CompareWorkspaces.
 type CompareWorkspacesParams struct {
 	// With The other workspace.
@@ -2359,7 +2365,7 @@ type ClientInterface interface {
 	// ListWorkspaces The workspaces of the account, newest use first.
 	//
 	// Corresponds with GET /workspaces (the `ListWorkspaces` operationId).
-	ListWorkspaces(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ListWorkspaces(ctx context.Context, params *ListWorkspacesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ProvisionWithBody Starts a run that makes a workspace. The same name and source again goes on from a failed step.
 	//
@@ -3909,8 +3915,8 @@ func (c *Client) EnterWebAddress(ctx context.Context, label string, params *Ente
 // ListWorkspaces The workspaces of the account, newest use first.
 //
 // Corresponds with GET /workspaces (the `ListWorkspaces` operationId).
-func (c *Client) ListWorkspaces(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewListWorkspacesRequest(c.Server)
+func (c *Client) ListWorkspaces(ctx context.Context, params *ListWorkspacesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListWorkspacesRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -6656,7 +6662,7 @@ func NewEnterWebAddressRequest(server string, label string, params *EnterWebAddr
 }
 
 // NewListWorkspacesRequest constructs an http.Request for the ListWorkspaces method
-func NewListWorkspacesRequest(server string) (*http.Request, error) {
+func NewListWorkspacesRequest(server string, params *ListWorkspacesParams) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -6672,6 +6678,33 @@ func NewListWorkspacesRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Helpers != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "helpers", *params.Helpers, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -8487,7 +8520,7 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /workspaces (the `ListWorkspaces` operationId).
-	ListWorkspacesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListWorkspacesResponse, error)
+	ListWorkspacesWithResponse(ctx context.Context, params *ListWorkspacesParams, reqEditors ...RequestEditorFn) (*ListWorkspacesResponse, error)
 
 	// ProvisionWithBodyWithResponse Starts a run that makes a workspace. The same name and source again goes on from a failed step.
 	//
@@ -13861,8 +13894,8 @@ func (c *ClientWithResponses) EnterWebAddressWithResponse(ctx context.Context, l
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /workspaces (the `ListWorkspaces` operationId).
-func (c *ClientWithResponses) ListWorkspacesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListWorkspacesResponse, error) {
-	rsp, err := c.ListWorkspaces(ctx, reqEditors...)
+func (c *ClientWithResponses) ListWorkspacesWithResponse(ctx context.Context, params *ListWorkspacesParams, reqEditors ...RequestEditorFn) (*ListWorkspacesResponse, error) {
+	rsp, err := c.ListWorkspaces(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}

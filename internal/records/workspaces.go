@@ -131,6 +131,11 @@ func (q Queries) Workspaces(ctx context.Context, account int64) ([]Workspace, er
 	return many[Workspace](ctx, q.db, listOf, account)
 }
 
+// WorkspacesWithin lists an account's workspaces and their helpers.
+func (q Queries) WorkspacesWithin(ctx context.Context, account int64) ([]Workspace, error) {
+	return many[Workspace](ctx, q.db, "SELECT "+listedColumns+" FROM workspaces WHERE account = $1 AND kind IN ('workspace', 'helper') ORDER BY id", account)
+}
+
 // WorkspacesAt lists all workspaces of a site.
 func (q Queries) WorkspacesAt(ctx context.Context, site string) ([]Workspace, error) {
 	return many[Workspace](ctx, q.db, "SELECT "+listedColumns+" FROM workspaces WHERE site = $1 ORDER BY id", site)

@@ -20,7 +20,7 @@ import (
 
 // Service is what the usher asks of the service.
 type Service interface {
-	// Workspaces lists those of the account.
+	// Workspaces lists those of the account, and their helpers.
 	Workspaces(ctx context.Context) ([]client.Workspace, error)
 	Ports(ctx context.Context, workspace string) (client.Ports, error)
 	// Events calls f for each change until ctx ends or the connection breaks.

@@ -269,7 +269,7 @@ func listTimes(ctx context.Context) (all []time.Duration) {
 		case <-tick.C:
 		}
 		begun := time.Now()
-		_, err := api.Answer[[]api.Workspace](skipper.api.ListWorkspaces(context.WithoutCancel(ctx)))
+		_, err := api.Answer[[]api.Workspace](skipper.api.ListWorkspaces(context.WithoutCancel(ctx), nil))
 		if err == nil {
 			all = append(all, time.Since(begun))
 		}

@@ -188,7 +188,7 @@ func BenchmarkPreparedMachine(b *testing.B) {
 		return name
 	}
 	cold := provision() // and the template is made
-	list, err := api.Answer[[]api.Workspace](skipper.api.ListWorkspaces(ctx))
+	list, err := api.Answer[[]api.Workspace](skipper.api.ListWorkspaces(ctx, nil))
 	require.NoError(b, err)
 	var id int64
 	for _, w := range list {

@@ -37,7 +37,7 @@ func skiff(t *testing.T, folder string) (second *daemons.Engine, server *daemons
 	skipper.domicile(t, "sites", "examine", "skiff") // at once, and not in a while
 	ready(t, "skiff")
 	t.Cleanup(func() {
-		list, err := client.Answer[[]client.Workspace](skipper.api.ListWorkspaces(context.WithoutCancel(t.Context())))
+		list, err := client.Answer[[]client.Workspace](skipper.api.ListWorkspaces(context.WithoutCancel(t.Context()), nil))
 		assert.NoError(t, err)
 		for _, w := range list {
 			if w.Site == "skiff" {

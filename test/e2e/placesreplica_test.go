@@ -56,7 +56,7 @@ func TestPlacesTwoReplicas(t *testing.T) {
 		}
 	})
 	count := func(state client.WorkspaceState) (n int) {
-		list, err := client.Answer[[]client.Workspace](skipper.api.ListWorkspaces(t.Context()))
+		list, err := client.Answer[[]client.Workspace](skipper.api.ListWorkspaces(t.Context(), nil))
 		require.NoError(t, err)
 		for _, w := range list {
 			if w.State == state {

@@ -88,7 +88,7 @@ func TestASiteThatIsFull(t *testing.T) {
 	assert.Contains(t, change("0").err, "no number of workspaces")
 	assert.Contains(t, change("many").err, "no number of workspaces")
 	assert.Contains(t, finn.domicile(t, "sites", "change", "this-host", "-most", "9").err, "administrator")
-	list, err := client.Answer[[]client.Workspace](skipper.api.ListWorkspaces(t.Context()))
+	list, err := client.Answer[[]client.Workspace](skipper.api.ListWorkspaces(t.Context(), nil))
 	require.NoError(t, err)
 	require.Empty(t, list, "others would count")
 	source := publish(t, "berth", `{"image": "BASE"}`, nil)

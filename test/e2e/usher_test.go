@@ -157,6 +157,16 @@ func TestAnUsher(t *testing.T) {
 		assert.Equal(t, 255, a.status, "another account's is not there")
 		assert.Empty(t, a.out)
 	})
+	t.Run("a helper's ports are here too", func(t *testing.T) {
+		a := u.domicile(t, "helper", "deck", "-image", world.RegistryAt+"/skerry/base:12", "-as", "mate")
+		require.Equal(t, 0, a.status, a.out+a.err)
+		a = u.at(t, "ssh", "-F", u.config, "mate.deck.domicile", "cd /tmp && echo mate > index.html && setsid -f python3 -m http.server --bind 127.0.0.1 9300 >/dev/null 2>&1 </dev/null")
+		require.Equal(t, 0, a.status, a.err)
+		eventually(t, 10*time.Second, "the helper's port is here", func() bool { return u.gets(t, "deck.mate", "9300") == "mate\n" })
+		assert.Regexp(t, `deck\.mate +9300 .* localhost:9300`, u.domicile(t, "ports").out)
+		require.Equal(t, 0, u.domicile(t, "remove", "deck.mate", "-yes").status)
+		eventually(t, 10*time.Second, "it goes with the helper", func() bool { return u.status(t).Local("deck.mate", "9300") == "" })
+	})
 	t.Run("an editor is one command", func(t *testing.T) {
 		got := filepath.Join(t.TempDir(), "got")
 		mine := filepath.Join(t.TempDir(), "editor")

@@ -3914,7 +3914,10 @@ export interface operations {
     };
     listWorkspaces: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Their helpers too, after them. */
+                helpers?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;
