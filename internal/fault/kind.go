@@ -41,7 +41,7 @@ var kinds = map[string]Kind{
 
 	"agent-unreachable": Unable, "nobody-answered": Unable, "usher-cannot": Unable, "disk-full": Unable, "engine-unavailable": Unable, "host-too-small": Unable, "no-device": Unable, "no-room": Unable, "machine-silent": Unable, "no-picture": Unable, "machine-off": Unable, "machine-ended": Unable, "machine-not-started": Unable, "machine-not-ended": Unable, "no-keys-left": Unable, "too-busy": Unable, "database-unavailable": Unable,
 
-	"bad-commit": OwnMistake, "agent-refused": OwnMistake, "engine-refused": OwnMistake, "engine-without-bridge": OwnMistake, "folder-closed": OwnMistake, "door-closed": OwnMistake, "helpers-unknown": OwnMistake, "no-agent": OwnMistake, "no-qemu": OwnMistake, "no-home": OwnMistake, "no-machine-image": OwnMistake, "no-bridge": OwnMistake, "no-data-folder": OwnMistake, "no-database": OwnMistake, "no-engine": OwnMistake,
+	"bad-commit": OwnMistake, "agent-refused": OwnMistake, "engine-refused": OwnMistake, "engine-without-bridge": OwnMistake, "folder-closed": OwnMistake, "door-closed": OwnMistake, "helpers-unknown": OwnMistake, "no-agent": OwnMistake, "no-qemu": OwnMistake, "no-home": OwnMistake, "no-machine-image": OwnMistake, "no-bridge": OwnMistake, "no-data-folder": OwnMistake, "no-database": OwnMistake, "database-closed": OwnMistake, "database-version": OwnMistake, "no-engine": OwnMistake,
 	"no-git": OwnMistake, "no-git-lfs": OwnMistake, "no-mmdebstrap": OwnMistake, "no-postgres": OwnMistake, "no-view": OwnMistake, "not-root": OwnMistake, "cannot-listen": OwnMistake,
 }
 
