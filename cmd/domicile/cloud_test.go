@@ -36,9 +36,9 @@ import (
 	standin "domicile/internal/standin/cloud"
 )
 
-var postgres *daemons.Postgres
+var database *daemons.Postgres
 
-func TestMain(m *testing.M) { os.Exit(daemonstest.Postgres(m, &postgres)) }
+func TestMain(m *testing.M) { os.Exit(daemonstest.Postgres(m, &database)) }
 
 // pretended are instances that call home and have an engine which says that it is there.
 type pretended struct {
@@ -116,7 +116,7 @@ func newChandlery(t *testing.T, o standin.Options) *chandlery {
 func newChandleryAt(t *testing.T, o standin.Options, l net.Listener, home string) *chandlery {
 	t.Helper()
 	t.Cleanup(func() { l.Close() })
-	store, err := records.Open(t.Context(), postgres.URL)
+	store, err := records.Open(t.Context(), database.URL)
 	require.NoError(t, err)
 	t.Cleanup(store.Close)
 	c := &chandlery{store: store, site: "rented-" + rand.Text()}

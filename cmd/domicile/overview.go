@@ -20,7 +20,7 @@ func groups() []group {
 		{"Working in one", []command{shellCommand, editCommand, addressCommand, runCommand, portsCommand, webCommand, usherCommand, forwardCommand, screenCommand, checksCommand, tasksCommand, servicesCommand, helperCommand}},
 		{"Later on", []command{driftCommand, compareCommand, rebuildCommand, moveCommand, snapshotsCommand, prepareCommand}},
 		{"You", []command{loginCommand, logoutCommand, keysCommand, editorsCommand, personalCommand, authorCommand, secretsCommand, githostsCommand, passwordCommand, tokensCommand}},
-		{"The service", []command{serveCommand, sitesCommand, standinCommand, tidyCommand, hostKeyCommand, accountsCommand, signInsCommand, registriesCommand, versionCommand}},
+		{"The service", []command{serveCommand, backupCommand, sitesCommand, standinCommand, tidyCommand, hostKeyCommand, accountsCommand, signInsCommand, registriesCommand, versionCommand}},
 		{"", []command{throughCommand, pipeCommand}},
 	}
 }

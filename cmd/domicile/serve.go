@@ -3,7 +3,6 @@ package main
 import (
 	"context"
 	"errors"
-	"flag"
 	"fmt"
 	"log/slog"
 	"net"
@@ -22,7 +21,6 @@ import (
 	"domicile/internal/apart"
 	"domicile/internal/api"
 	"domicile/internal/artifact"
-	"domicile/internal/client"
 	"domicile/internal/compose"
 	"domicile/internal/credential"
 	"domicile/internal/definition"
@@ -40,60 +38,6 @@ import (
 	"domicile/internal/vault"
 	"domicile/web"
 )
-
-// settings are the service's. Each is a flag, or a variable DOMICILE_ and its name.
-type settings struct {
-	http, ssh, url, webDomain, home, database, data, engine, machines, agent, folders, address, homeAddress, templates, allow, sizes, size, outside, reserve string
-	workers, tries                                                                                                                                           int
-	idleStop, lookEvery, youngest, keepRuns, keepImages                                                                                                      time.Duration
-	verbose                                                                                                                                                  bool
-}
-
-var serveCommand = command{
-	name: "serve", args: "[FLAGS]", summary: "Run the service",
-	example: "domicile serve -database postgres://domicile@127.0.0.1/domicile -data /var/lib/domicile",
-	alone:   true,
-	setup: func(f *flag.FlagSet) action {
-		s := &settings{}
-		text := func(p *string, name, fallback, use string) {
-			variable := "DOMICILE_" + strings.ToUpper(strings.ReplaceAll(name, "-", "_"))
-			if v := os.Getenv(variable); v != "" {
-				fallback = v
-			}
-			f.StringVar(p, name, fallback, use+" ("+variable+")")
-		}
-		text(&s.http, "http", "127.0.0.1:4380", "where the console and the API listen")
-		text(&s.url, "url", "", "the console's address as people reach it, such as https://domicile.skerry.test; default: where it listens")
-		text(&s.webDomain, "web-domain", "", "the domain below which ports of workspaces get web addresses, one of its own that all names below lead here; default: localhost where people reach the console on loopback, else none")
-		text(&s.ssh, "ssh", "127.0.0.1:4322", "where the SSH server listens")
-		text(&s.home, "home", "", "where rented instances call the service, over TLS; empty: none can be rented")
-		text(&s.homeAddress, "home-address", "", "that place's host:port as instances reach it; default: where it listens")
-		text(&s.address, "ssh-address", "", "the SSH server's host:port as people reach it; default: where it listens")
-		text(&s.database, "database", "postgres:///domicile", "the PostgreSQL database")
-		text(&s.data, "data", "/var/lib/domicile", "the folder of keys, mirrors and sockets")
-		text(&s.engine, "engine", "unix:///var/run/docker.sock", "the container engine, or several as NAME=ADDRESS with commas between (unix:///PATH or tcp://HOST:PORT)")
-		text(&s.machines, "machines", "", "the folder with what virtual machines begin with (scripts/machine-image): then there is a site machines, where each workspace has one of its own")
-		text(&s.agent, "agent", besideMe("domicile-agent"), "the agent's binary")
-		text(&s.folders, "source-folders", "", "folders of this host that may be used as sources, with commas between")
-		text(&s.templates, "templates", "", "namespaces of registries that hold the team's templates, with commas between")
-		text(&s.allow, "allow", "", "what definitions may ask of the host, with commas between: "+strings.Join(judge.Allowances, ", "))
-		text(&s.outside, "outside", "", "addresses of this host and of networks of its own that may be asked on behalf of people, such as git hosts and registries: names, addresses and ranges, with commas between")
-		text(&s.reserve, "disk-reserve", "2gb", "how much of a site's disk stays free: the workspace that writes most is told from twice of it on, and stopped at it")
-		text(&s.sizes, "sizes", "small=1:2gb,medium=2:4gb,large=4:8gb", "the sizes that a workspace may have: name=processors:memory, and :price an hour behind it where it costs something (small=1:2gb:0.02EUR), with commas between")
-		text(&s.size, "size", "", "the size of a workspace that asks for none; default: no limits")
-		f.DurationVar(&s.idleStop, "idle-stop", 4*time.Hour, "after how long without use a workspace stops by itself, unless its definition says so; 0: it does not")
-		f.DurationVar(&s.lookEvery, "look-every", time.Minute, "how often the branches of prepared sources are looked at")
-		f.DurationVar(&s.youngest, "tidy-after", 10*time.Minute, "how old something that nothing uses must be to be told as left over")
-		f.DurationVar(&s.keepRuns, "keep-runs", records.UsualRetention.Runs, "how long runs that are over stay with their logs, beside the newest of each workspace; 0: for ever")
-		f.DurationVar(&s.keepImages, "keep-images", 14*24*time.Hour, "how long an image stays that was built here, nothing uses, and would be built again; 0: until its site's disk is short")
-		f.IntVar(&s.workers, "workers", 8, "how many runs are carried out at a time")
-		f.IntVar(&s.tries, "tries", 7, "how often a step is tried whose fault may pass, such as a registry that does not answer")
-		f.BoolVar(&s.verbose, "verbose", false, "log more")
-		return func(ctx context.Context, t *terminal, _ *client.Service, args []string) error {
-			return serve(ctx, t, s)
-		}
-	},
-}
 
 // agentsBeside gives the agents' binaries: that for this machine has a plain name, those for
 // others carry their architecture behind it.
@@ -120,7 +64,23 @@ func serve(ctx context.Context, t *terminal, s *settings) error {
 		level = slog.LevelDebug
 	}
 	log := slog.New(slog.NewTextHandler(t.err, &slog.HandlerOptions{Level: level}))
-	// Listening comes first: two services with one address must not both work on the data.
+	if err := s.find(); err != nil {
+		return err
+	}
+	if s.restore != "" {
+		if err := s.bringBack(ctx, t, log); err != nil {
+			return err
+		}
+	}
+	if err := wholeFolder(s.data); err != nil {
+		return err
+	}
+	g, err := s.stand(ctx, log)
+	if err != nil {
+		return err
+	}
+	defer g.leave(log)
+	// Listening comes before the work: two services with one address must not both work on the data.
 	web, err := listenAt(s.http, "-http")
 	if err != nil {
 		return err
@@ -144,11 +104,14 @@ func serve(ctx context.Context, t *terminal, s *settings) error {
 	if s.url == "" {
 		s.url = "http://" + web.Addr().String()
 	}
-	a, err := assemble(ctx, s, log, shell.Addr())
+	a, err := assemble(ctx, s, g, log, shell.Addr())
 	if err != nil {
 		return err
 	}
 	defer a.store.Close()
+	if err := warnOfClock(ctx, a, log); err != nil {
+		return err
+	}
 	if err := a.welcome(ctx, t, web.Addr()); err != nil {
 		return err
 	}
@@ -188,24 +151,16 @@ type assembly struct {
 	code    string
 }
 
-func assemble(ctx context.Context, s *settings, log *slog.Logger, sshAt net.Addr) (*assembly, error) {
-	data, err := filepath.Abs(s.data)
-	if err != nil {
-		return nil, err
-	}
-	for _, folder := range []string{data, filepath.Join(data, "sockets"), filepath.Join(data, "doors"), filepath.Join(data, "views")} {
-		if err := os.MkdirAll(folder, 0o700); err != nil {
-			return nil, fault.Wrap(err, "no-data-folder", "choose another with -data, or make it", "cannot use the data folder %s", data)
-		}
-	}
-	if err := os.Chmod(data, 0o700); err != nil {
-		return nil, fmt.Errorf("close the data folder to others: %w", err)
-	}
+func assemble(ctx context.Context, s *settings, g *ground, log *slog.Logger, sshAt net.Addr) (*assembly, error) {
+	data := g.folder.Path
 	keys, err := hostkeys.Open(data)
 	if err != nil {
 		return nil, err
 	}
-	store, err := records.OpenFor(ctx, s.database, s.workers)
+	store, err := records.OpenWith(ctx, records.Opening{URL: g.url, Workers: s.workers, Before: g.beforeMigration(log)})
+	if code := fault.Code(err); code == "database-newer" || code == "no-data-folder" {
+		return nil, err
+	}
 	if err != nil {
 		return nil, fault.Wrap(err, "no-database", "start PostgreSQL, or name another database with -database", "cannot open the database")
 	}

@@ -62,7 +62,7 @@ func oneOf(allowed ...string) func(*checker, *Value, string) {
 			}
 		}
 		p := c.wrong(v, path, "not-allowed", "%s cannot be %q; it is one of %s", display(path), v.Str, strings.Join(allowed, ", "))
-		p.Suggestion = closest(v.Str, allowed)
+		p.Suggestion = Closest(v.Str, allowed)
 	}
 }
 
@@ -90,7 +90,7 @@ func (c *checker) members(v *Value, path string, known map[string]func(*checker,
 func (c *checker) unknown(m Member, path string, known []string) {
 	c.bad[path] = true
 	p := c.add(Warning, "unknown-property", m.NameOffset, path, "%s is not a property that the standard knows here; it has no effect", display(path))
-	if p.Suggestion = closest(m.Name, known); p.Suggestion != "" {
+	if p.Suggestion = Closest(m.Name, known); p.Suggestion != "" {
 		p.Message += "; did you mean " + p.Suggestion + "?"
 	}
 }

@@ -123,7 +123,7 @@ func (c *checker) services(root *Value, names []string) {
 	look := func(v *Value, at string) {
 		if v != nil && v.Kind == String && !slices.Contains(names, v.Str) {
 			p := c.wrong(v, at, "unknown-service", "the Compose files have no service %q; they have %s", v.Str, strings.Join(names, ", "))
-			p.Suggestion = closest(v.Str, names)
+			p.Suggestion = Closest(v.Str, names)
 		}
 	}
 	look(root.Get("service"), "/service")

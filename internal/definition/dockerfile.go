@@ -154,7 +154,7 @@ func readDockerfile(file string, text []byte, b *Build) (d *dockerfile, list []P
 		tell(Error, "bad-dockerfile", 1, "the Dockerfile has no FROM line")
 	case !found:
 		if _, err := strconv.Atoi(target); err != nil {
-			tell(Error, "unknown-target", 1, "the Dockerfile has no stage %q; it has %s", target, strings.Join(sortedNames(d.stages), ", ")).Suggestion = closest(target, sortedNames(d.stages))
+			tell(Error, "unknown-target", 1, "the Dockerfile has no stage %q; it has %s", target, strings.Join(sortedNames(d.stages), ", ")).Suggestion = Closest(target, sortedNames(d.stages))
 		}
 	}
 	return d, list

@@ -104,7 +104,7 @@ func (c *checker) tasks(v *Value, path string) {
 		for _, name := range afterOf(m.Value) {
 			if v.Get(name) == nil {
 				p := c.wrong(m.Value.Get("after"), pointer(at, "after"), "unknown-task", "the task %s runs after %q, which is no task", m.Name, name)
-				p.Suggestion = closest(name, memberNames(v))
+				p.Suggestion = Closest(name, memberNames(v))
 			}
 		}
 	}

@@ -320,7 +320,7 @@ func (s *resolver) priorities(root *Value) {
 			for _, n := range s.nodes {
 				names = append(names, n.ref.Name)
 			}
-			s.add(Warning, "unknown-feature", item.Offset, at, "no feature %s is installed, so its place in the order has no effect", item.Str).Suggestion = closest(item.Str, names)
+			s.add(Warning, "unknown-feature", item.Offset, at, "no feature %s is installed, so its place in the order has no effect", item.Str).Suggestion = Closest(item.Str, names)
 		}
 	}
 }

@@ -79,7 +79,7 @@ func (c *checker) optionDefault(name string, option *Value, at string) {
 	}
 	at = pointer(at, "default")
 	if enum := words(option.Get("enum")); len(enum) > 0 && d.Kind == String && !slices.Contains(enum, d.Str) {
-		c.wrong(d, at, "bad-default", "the default %q of the option %s is none of its enum: %s", d.Str, name, strings.Join(enum, ", ")).Suggestion = closest(d.Str, enum)
+		c.wrong(d, at, "bad-default", "the default %q of the option %s is none of its enum: %s", d.Str, name, strings.Join(enum, ", ")).Suggestion = Closest(d.Str, enum)
 	}
 	if isBool := d.Kind == Bool || d.Str == "true" || d.Str == "false"; kind.Str == "boolean" && !isBool {
 		c.wrong(d, at, "bad-default", "the default %q of the option %s is neither true nor false", d.Str, name)

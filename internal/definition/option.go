@@ -42,7 +42,7 @@ func (s *resolver) fillOptions(n *node) {
 		for _, o := range n.meta.Options {
 			known = append(known, o.Name)
 		}
-		s.add(Warning, "unknown-option", place, at, "the feature %s has no option %s%s", n.ref.Written, name, hasOptions(known)).Suggestion = closest(name, known)
+		s.add(Warning, "unknown-option", place, at, "the feature %s has no option %s%s", n.ref.Written, name, hasOptions(known)).Suggestion = Closest(name, known)
 	}
 }
 
@@ -71,7 +71,7 @@ func (o featureOption) check(value any) (checked any, reason, suggestion string)
 		return value, fmt.Sprintf("must be a string, not %v", value), fmt.Sprintf("%q", fmt.Sprint(value))
 	}
 	if len(o.Enum) > 0 && !slices.Contains(o.Enum, word) {
-		return value, fmt.Sprintf("cannot be %q; it is one of %s", word, strings.Join(o.Enum, ", ")), closest(word, o.Enum)
+		return value, fmt.Sprintf("cannot be %q; it is one of %s", word, strings.Join(o.Enum, ", ")), Closest(word, o.Enum)
 	}
 	return value, "", ""
 }

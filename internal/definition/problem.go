@@ -117,8 +117,8 @@ func pointer(base string, part any) string {
 	return base + "/" + s
 }
 
-// closest returns the word of list that word is most likely a slip for, or "".
-func closest(word string, list []string) string {
+// Closest returns the word of list that word is most likely a slip for, or "".
+func Closest(word string, list []string) string {
 	best, bestDistance := "", 1+len(word)/3
 	for _, candidate := range list {
 		if strings.EqualFold(candidate, word) {

@@ -95,7 +95,7 @@ func TestEveryPropertyIsCarriedOut(t *testing.T) {
 
 func TestSlipsAreRecognised(t *testing.T) {
 	for slip, meant := range map[string]string{"forwardport": "forwardPorts", "remoteuser": "remoteUser", "postcreateCommand": "postCreateCommand", "capadd": "capAdd", "mount": "mounts", "featuers": "features"} {
-		assert.Equal(t, meant, closest(slip, propertyNames()), slip)
+		assert.Equal(t, meant, Closest(slip, propertyNames()), slip)
 	}
-	assert.Empty(t, closest("lighthouse", propertyNames()), "what is far from all is no slip")
+	assert.Empty(t, Closest("lighthouse", propertyNames()), "what is far from all is no slip")
 }

@@ -72,6 +72,24 @@ func say(cmd *exec.Cmd, doing string) error {
 	return nil
 }
 
+// Bin is where the programs of the server's version are.
+func (s *Server) Bin() string { return s.bin }
+
+// AtWork is the server of a folder that runs already. Whoever has it does not end it.
+func AtWork(folder string) (*Server, error) {
+	s := &Server{folder: folder}
+	var err error
+	if s.bin, err = programsFor(s.data()); err != nil {
+		return nil, err
+	}
+	b, err := os.ReadFile(filepath.Join(folder, "password"))
+	if err != nil {
+		return nil, fault.Wrap(err, "database-closed", "call this as the service's user, or as root", "the password of PostgreSQL's data in %s cannot be read", folder)
+	}
+	s.password = strings.TrimSpace(string(b))
+	return s, nil
+}
+
 // Dump writes the service's database into a file.
 func (s *Server) Dump(ctx context.Context, file string) error {
 	return Dump(ctx, s.bin, s.URL(), file)

@@ -44,6 +44,9 @@ func versions() (list []int) {
 	return list
 }
 
+// Programs finds the programs for the server whose data are below folder.
+func Programs(folder string) (string, error) { return programsFor(filepath.Join(folder, "data")) }
+
 // programsFor finds the programs of the version that made the data; the newest where there are none.
 func programsFor(data string) (string, error) {
 	b, err := os.ReadFile(filepath.Join(data, "PG_VERSION"))

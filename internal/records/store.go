@@ -11,6 +11,8 @@ import (
 	"io/fs"
 	"time"
 
+	"domicile/internal/fault"
+
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
@@ -49,25 +51,38 @@ type Store struct {
 }
 
 // Open connects, and brings the schema up to date.
-func Open(ctx context.Context, url string) (*Store, error) { return OpenFor(ctx, url, 0) }
+func Open(ctx context.Context, url string) (*Store, error) {
+	return OpenWith(ctx, Opening{URL: url})
+}
 
-// OpenFor opens as many connections as so many workers need: each may hold one while it
-// waits its turn (Exclusively), and needs another one for what it writes meanwhile.
-func OpenFor(ctx context.Context, url string, workers int) (*Store, error) {
-	config, err := pgxpool.ParseConfig(url)
+// Opening says how the records are opened.
+type Opening struct {
+	URL string
+	// Workers are how many runs are carried out at a time: each may hold a connection while it waits
+	// its turn (Exclusively), and needs another one for what it writes meanwhile.
+	Workers int
+	// Before is called before the schema of records that are there already is changed, with the versions
+	// of it; nil: nothing is done.
+	Before func(ctx context.Context, from, to int64) error
+}
+
+// OpenWith connects, and brings the schema up to date. Records of a newer version are refused, and not
+// touched.
+func OpenWith(ctx context.Context, o Opening) (*Store, error) {
+	config, err := pgxpool.ParseConfig(o.URL)
 	if err != nil {
 		return nil, fmt.Errorf("read the database's address: %w", err)
 	}
 	// Statements name their columns, so that a prepared one outlives what another instance's
 	// migration adds.
 	config.ConnConfig.DefaultQueryExecMode = pgx.QueryExecModeCacheStatement
-	config.MaxConns = max(config.MaxConns, 16, int32(2*workers+8))
+	config.MaxConns = max(config.MaxConns, 16, int32(2*o.Workers+8))
 	config.ConnConfig.ConnectTimeout = 5 * time.Second
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
 		return nil, fmt.Errorf("open the database: %w", err)
 	}
-	if err := migrate(ctx, pool); err != nil {
+	if err := migrate(ctx, pool, o.Before); err != nil {
 		pool.Close()
 		return nil, FromDatabase(err)
 	}
@@ -75,7 +90,7 @@ func OpenFor(ctx context.Context, url string, workers int) (*Store, error) {
 }
 
 // migrate runs under a lock: several instances may start at once.
-func migrate(ctx context.Context, pool *pgxpool.Pool) error {
+func migrate(ctx context.Context, pool *pgxpool.Pool, before func(ctx context.Context, from, to int64) error) error {
 	lock, err := pool.Acquire(ctx)
 	if err != nil {
 		return fmt.Errorf("connect to the database: %w", err)
@@ -98,6 +113,18 @@ func migrate(ctx context.Context, pool *pgxpool.Pool) error {
 	if err != nil {
 		return fmt.Errorf("read migrations: %w", err)
 	}
+	from, to, err := provider.GetVersions(ctx)
+	if err != nil {
+		return fmt.Errorf("read the schema's version: %w", err)
+	}
+	if from > to {
+		return fault.New("database-newer", "start the newer version again, or bring back a backup of before into a new data folder", "the records are of a newer version (%d) than this service knows (%d)", from, to)
+	}
+	if 0 < from && from < to && before != nil {
+		if err := before(ctx, from, to); err != nil {
+			return err
+		}
+	}
 	if _, err := provider.Up(ctx); err != nil {
 		return fmt.Errorf("migrate the schema: %w", err)
 	}
@@ -109,6 +136,27 @@ func migrate(ctx context.Context, pool *pgxpool.Pool) error {
 		return fmt.Errorf("migrate the queue's schema: %w", err)
 	}
 	return nil
+}
+
+// NewestSchema is the newest version of the records that this service knows.
+func NewestSchema() (newest int64) {
+	list, _ := fs.Glob(migrations, "migrations/*.sql") // the pattern is a good one
+	for _, name := range list {
+		if n, err := goose.NumericComponent(name); err == nil {
+			newest = max(newest, n)
+		}
+	}
+	return newest
+}
+
+// SchemaOf is the version of the records in a database; 0: it has none.
+func SchemaOf(ctx context.Context, conn *pgx.Conn) (version int64, err error) {
+	var there bool
+	if err := conn.QueryRow(ctx, "SELECT to_regclass('goose_db_version') IS NOT NULL").Scan(&there); err != nil || !there {
+		return 0, err
+	}
+	err = conn.QueryRow(ctx, "SELECT coalesce(max(version_id), 0) FROM goose_db_version WHERE is_applied").Scan(&version)
+	return version, err
 }
 
 // Close closes the database.

@@ -136,6 +136,12 @@ func (q Queries) WorkspacesWithin(ctx context.Context, account int64) ([]Workspa
 	return many[Workspace](ctx, q.db, "SELECT "+listedColumns+" FROM workspaces WHERE account = $1 AND kind IN ('workspace', 'helper') ORDER BY id", account)
 }
 
+// LatestUse is when something was used last, by the database's clock.
+func (q Queries) LatestUse(ctx context.Context) (at time.Time, err error) {
+	err = q.db.QueryRow(ctx, "SELECT greatest('epoch', (SELECT max(last_used) FROM workspaces), (SELECT max(last_used) FROM tokens))").Scan(&at)
+	return at, FromDatabase(err)
+}
+
 // WorkspacesAt lists all workspaces of a site.
 func (q Queries) WorkspacesAt(ctx context.Context, site string) ([]Workspace, error) {
 	return many[Workspace](ctx, q.db, "SELECT "+listedColumns+" FROM workspaces WHERE site = $1 ORDER BY id", site)
