@@ -138,9 +138,9 @@ func (s *Server) run(ctx context.Context) (*process, error) {
 			return p, nil
 		}
 		p.close()
-		// One that was killed may have been found in its last moment, and what it had begun may hold
-		// its memory for a moment longer.
-		if !errors.Is(err, errEnded) || !found && !strings.Contains(err.Error(), "shared memory block") {
+		// One that was killed may have been found in its last moment; nobody may have seen to its end yet;
+		// and what it had begun may hold its memory for a moment longer.
+		if !errors.Is(err, errEnded) || !found && !strings.Contains(err.Error(), "shared memory block") && !strings.Contains(err.Error(), "FATAL:  lock file") {
 			return nil, err
 		}
 		select {
@@ -156,6 +156,9 @@ var errEnded = errors.New("it ended at once")
 
 // start starts the server.
 func (s *Server) start() (*process, error) {
+	if err := s.forgetDead(); err != nil {
+		return nil, err
+	}
 	file := filepath.Join(s.folder, "server.log")
 	if info, err := os.Stat(file); err == nil && info.Size() > mostLog {
 		_ = os.Rename(file, file+".1")

@@ -3,9 +3,11 @@ package postgres
 import (
 	"context"
 	"errors"
+	"fmt"
 	"log/slog"
 	"math/rand/v2"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"syscall"
@@ -224,6 +226,35 @@ func TestAnothersProcessIsNotTheServer(t *testing.T) {
 	require.NoError(t, err)
 	assert.Nil(t, p)
 	require.NoError(t, os.Remove(file))
+}
+
+// A killed server to whose end nobody has seen, as in a container whose first process sees to none, does
+// not keep the next one from starting.
+func TestOneThatIsDeadAndStillThere(t *testing.T) {
+	t.Parallel()
+	folder := folderFor(t)
+	s := open(t, folder)
+	s.does(t, "CREATE TABLE crew (name text)")
+	require.NoError(t, s.Close())
+	dead := exec.Command("true")
+	require.NoError(t, dead.Start())
+	require.Eventually(t, func() bool { return isDead(dead.Process.Pid) }, 10*time.Second, time.Millisecond)
+	for _, file := range []string{filepath.Join(folder, "data", "postmaster.pid"), filepath.Join(folder, "run", socketName+".lock")} {
+		require.NoError(t, os.WriteFile(file, fmt.Appendf(nil, "%d\n%s\n1\n5432\n\n\n\n", dead.Process.Pid, filepath.Join(folder, "data")), 0o644))
+	}
+	s = open(t, folder)
+	s.does(t, "INSERT INTO crew VALUES ('Ada') RETURNING name")
+	require.NoError(t, s.Close())
+	// Nor does one that was killed while it made its files.
+	for _, file := range []string{filepath.Join(folder, "data", "postmaster.pid"), filepath.Join(folder, "run", socketName+".lock")} {
+		require.NoError(t, os.WriteFile(file, nil, 0o600))
+		require.NoError(t, os.Chtimes(file, time.Time{}, time.Now().Add(-time.Minute)))
+	}
+	s = open(t, folder)
+	assert.Equal(t, "Ada", s.does(t, "SELECT name FROM crew"))
+	require.NoError(t, s.Close())
+	require.NoError(t, dead.Wait())
+	assert.False(t, isDead(os.Getpid()))
 }
 
 func mine() []byte {

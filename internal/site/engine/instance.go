@@ -191,6 +191,9 @@ func (s *Site) Start(ctx context.Context, workspace string) error {
 	if err := s.ensureView(ctx, workspace, name); err != nil {
 		return err
 	}
+	if err := s.ensureSockets(ctx, workspace, name); err != nil {
+		return err
+	}
 	s.borderFirst(ctx)
 	err := s.api.ContainerStart(ctx, name, container.StartOptions{})
 	if err != nil && strings.Contains(err.Error(), "paused") { // keeping a snapshot was interrupted
@@ -292,6 +295,10 @@ func (s *Site) List(ctx context.Context) ([]site.Instance, error) {
 	if err != nil {
 		return nil, err
 	}
+	shares, err := s.sharesFolder(ctx)
+	if err != nil {
+		return nil, err
+	}
 	beside := map[string][]site.Service{}
 	var list []site.Instance
 	for _, c := range containers {
@@ -301,7 +308,7 @@ func (s *Site) List(ctx context.Context) ([]site.Instance, error) {
 			beside[id] = append(beside[id], site.Service{Name: name, Running: c.State == "running", Started: c.State != "created", ExitCode: exit, Interrupted: ended == 1 && wasInterrupted(exit)})
 			continue
 		}
-		i := site.Instance{Workspace: id, Running: c.State == "running", Digest: c.Labels[labelDigest]}
+		i := site.Instance{Workspace: id, Running: c.State == "running", Digest: c.Labels[labelDigest], CutOff: s.cutOff(shares, id)}
 		if ended == 1 {
 			i.Ended = fmt.Sprintf("exit status %d", exit)
 		}
