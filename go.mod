@@ -4,6 +4,7 @@ go 1.26.8
 
 require (
 	al.essio.dev/pkg/shellescape v1.6.1
+	github.com/Microsoft/go-winio v0.6.3
 	github.com/chromedp/cdproto v0.159.2
 	github.com/chromedp/chromedp v0.23.0
 	github.com/compose-spec/compose-go/v2 v2.16.2
@@ -58,7 +59,6 @@ require (
 require (
 	github.com/Azure/go-ansiterm v0.0.0-20250102033503-faa5f7b0171c // indirect
 	github.com/BurntSushi/toml v1.4.1-0.20240526193622-a339e1f7089c // indirect
-	github.com/Microsoft/go-winio v0.6.3 // indirect
 	github.com/agext/levenshtein v1.2.3 // indirect
 	github.com/apapsch/go-jsonmerge/v2 v2.0.0 // indirect
 	github.com/beorn7/perks v1.0.1 // indirect

@@ -9,6 +9,9 @@ import _ "embed"
 //go:generate go tool oapi-codegen -config client.yaml openapi.yaml
 //go:generate go tool oapi-codegen -config provider-go.yaml provider.yaml
 
+// Version is that of the contract: clients and services of another one do not fit.
+const Version = "1"
+
 // Document is the OpenAPI document as served at /api/openapi.yaml.
 //
 //go:embed openapi.yaml

@@ -1,3 +1,5 @@
+//go:build linux && !client
+
 package main
 
 import (
@@ -23,7 +25,7 @@ import (
 
 var backupCommand = command{
 	name: "backup", args: "FILE [-config FILE] [-data FOLDER] [-database ADDRESS]", summary: "Put records, secrets and keys of this machine's service into a file, while it runs or not",
-	example: "sudo domicile backup /root/domicile-2026-07-01.backup\ndomicile serve -restore /root/domicile-2026-07-01.backup",
+	example: "domicile backup /root/domicile-2026-07-01.backup",
 	takes:   []string{"FILE"},
 	alone:   true,
 	setup: func(f *flag.FlagSet) action {

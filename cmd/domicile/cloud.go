@@ -1,3 +1,5 @@
+//go:build linux && !client
+
 package main
 
 import (

@@ -6,10 +6,11 @@ import (
 	"errors"
 	"fmt"
 	"html"
-	"net"
 	"net/url"
 	"os"
 	"os/exec"
+	"runtime"
+	"slices"
 	"strings"
 	"time"
 
@@ -34,45 +35,33 @@ func desktop(c *client.Service, suffix string, quiet bool) usher.Machine {
 	if !quiet {
 		m.Browse = browse
 	}
-	if onDesktop() {
+	here := desktopFor(runtime.GOOS)
+	if here.screen() {
 		m.Show = showFolder
+		if len(here.notice) > 0 {
+			if _, err := exec.LookPath(here.notice[0]); err == nil {
+				m.Tell = here.tell
+			}
+		}
 	}
-	if _, err := exec.LookPath("notify-send"); err == nil && onDesktop() {
-		m.Tell = notify
-	}
-	if socket := os.Getenv("SSH_AUTH_SOCK"); socket != "" {
-		m.Keys = func(ctx context.Context) (net.Conn, error) { return (&net.Dialer{}).DialContext(ctx, "unix", socket) }
-	}
+	m.Keys = sshAgent()
 	return m
 }
 
-// onDesktop tells whether there is a screen to show something on.
-func onDesktop() bool { return os.Getenv("WAYLAND_DISPLAY") != "" || os.Getenv("DISPLAY") != "" }
-
-// clipboards are programs that put standard input on the clipboard, and the variable without which
-// each cannot.
-var clipboards = []struct {
-	variable string
-	command  []string
-}{
-	{"WAYLAND_DISPLAY", []string{"wl-copy"}},
-	{"DISPLAY", []string{"xclip", "-selection", "clipboard"}},
-	{"DISPLAY", []string{"xsel", "--clipboard", "--input"}},
-}
-
 func copyText(ctx context.Context, text string) error {
-	for _, c := range clipboards {
-		if _, err := exec.LookPath(c.command[0]); err != nil || os.Getenv(c.variable) == "" {
-			continue
-		}
-		_, err := ask(ctx, desktopLimit, text, c.command...)
-		return err
+	c, is := desktopFor(runtime.GOOS).clipboardProgram()
+	if !is {
+		return fault.New("no-clipboard", "at the machine you sit at, install wl-clipboard, xclip or xsel, and run the usher in a session with a screen", "the usher finds no program for the clipboard")
 	}
-	return fault.New("no-clipboard", "at the machine you sit at, install wl-clipboard, xclip or xsel, and run the usher in a session with a screen", "the usher finds no program for the clipboard")
+	_, err := ask(ctx, desktopLimit, c.encode(text), c.command...)
+	return err
 }
 
-func notify(ctx context.Context, title, text string) error {
-	_, err := ask(ctx, desktopLimit, "", "notify-send", "--app-name=Domicile", "--", title, html.EscapeString(text)) // a notice may have marks in it
+func (d desktopOf) tell(ctx context.Context, title, text string) error {
+	if !d.plain {
+		text = html.EscapeString(text) // a notice may have marks in it
+	}
+	_, err := ask(ctx, desktopLimit, "", append(slices.Clone(d.notice), title, text)...)
 	return err
 }
 
@@ -81,7 +70,7 @@ func showFolder(ctx context.Context, address string) error {
 	if u, err := url.Parse(address); err != nil || u.Scheme != "sftp" {
 		return fault.New("bad-address", "", "%q is no folder of a workspace", address)
 	}
-	return startHere(ctx, "xdg-open", address)
+	return startHere(ctx, append(slices.Clone(desktopFor(runtime.GOOS).open), address)...)
 }
 
 // gitSignIn asks git at this machine, and so the helpers of the person's own settings. Nobody is asked

@@ -10,6 +10,7 @@ import (
 
 	"golang.org/x/term"
 
+	contract "domicile/api"
 	"domicile/internal/client"
 	"domicile/internal/fault"
 )
@@ -140,6 +141,7 @@ var versionCommand = command{
 				Service     string `json:"service,omitempty"`
 				SSH         string `json:"ssh,omitempty"`
 				Problem     string `json:"problem,omitempty"`
+				Unfit       string `json:"unfit,omitempty"` // why the two do not fit
 			}{CommandLine: version}
 			s, err := loadSignIn()
 			if err == nil {
@@ -148,7 +150,7 @@ var versionCommand = command{
 				if c, err = client.Open(s.Server, ""); err == nil {
 					var v client.Version
 					if v, err = client.Answer[client.Version](c.GetVersion(ctx)); err == nil {
-						answer.Service, answer.SSH = v.Version, v.Ssh
+						answer.Service, answer.SSH, answer.Unfit = v.Version, v.Ssh, unfit(v, c.URL)
 					}
 				}
 			}
@@ -164,7 +166,22 @@ var versionCommand = command{
 				return nil
 			}
 			fmt.Fprintf(t.out, "service      %s at %s, SSH at %s\n", answer.Service, answer.Server, answer.SSH)
+			if answer.Unfit != "" {
+				fmt.Fprintf(t.out, "These do not fit: %s\n", answer.Unfit)
+			}
 			return nil
 		}
 	},
+}
+
+// unfit tells why this command line and a service do not fit; "" where they do.
+func unfit(v client.Version, at string) string {
+	if v.Contract == contract.Version {
+		return ""
+	}
+	theirs := v.Contract
+	if theirs == "" {
+		theirs = "an earlier one"
+	}
+	return fmt.Sprintf("the service speaks contract %s, and this command line %s. One that fits is at %s/clients", theirs, contract.Version, at)
 }

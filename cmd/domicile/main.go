@@ -13,7 +13,6 @@ import (
 	"strings"
 	"syscall"
 
-	"domicile/internal/apart"
 	"domicile/internal/client"
 	"domicile/internal/fault"
 	"domicile/internal/visible"
@@ -75,9 +74,8 @@ type exitStatus int
 func (e exitStatus) Error() string { return fmt.Sprintf("exit status %d", int(e)) }
 
 func main() {
-	if os.Args[0] == apart.Left {
-		os.Exit(apart.Main())
-	}
+	apartMain()
+	readyTerminal()
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
 	out, errOut := visible.NewWriter(os.Stdout), visible.NewWriter(os.Stderr)
 	status := run(ctx, &terminal{os.Stdin, out, errOut}, os.Args[1:])

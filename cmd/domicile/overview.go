@@ -3,6 +3,7 @@ package main
 import (
 	"fmt"
 	"io"
+	"slices"
 )
 
 // group is what belongs together in the overview.
@@ -20,8 +21,8 @@ func groups() []group {
 		{"Working in one", []command{shellCommand, editCommand, addressCommand, runCommand, portsCommand, webCommand, usherCommand, forwardCommand, screenCommand, checksCommand, tasksCommand, servicesCommand, helperCommand}},
 		{"Later on", []command{driftCommand, compareCommand, rebuildCommand, moveCommand, snapshotsCommand, prepareCommand}},
 		{"You", []command{loginCommand, logoutCommand, keysCommand, editorsCommand, personalCommand, authorCommand, secretsCommand, githostsCommand, passwordCommand, tokensCommand}},
-		{"The service", []command{serveCommand, backupCommand, sitesCommand, standinCommand, tidyCommand, hostKeyCommand, accountsCommand, signInsCommand, registriesCommand, versionCommand}},
-		{"", []command{throughCommand, pipeCommand}},
+		{"The service", append(slices.Clone(serviceCommands), sitesCommand, tidyCommand, hostKeyCommand, accountsCommand, signInsCommand, registriesCommand, versionCommand)},
+		{"", append(slices.Clone(hiddenCommands), pipeCommand)},
 	}
 }
 

@@ -1,9 +1,12 @@
+//go:build linux && !client
+
 package main
 
 import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"net"
 	"net/http"
@@ -112,7 +115,7 @@ func serve(ctx context.Context, t *terminal, s *settings) error {
 	if err := warnOfClock(ctx, a, log); err != nil {
 		return err
 	}
-	if err := a.welcome(ctx, t, web.Addr()); err != nil {
+	if err := a.welcome(ctx, t, g.folder.Path, web.Addr()); err != nil {
 		return err
 	}
 	log.Info("serving", "http", web.Addr().String(), "ssh", shell.Addr().String(), "version", version)
@@ -266,7 +269,7 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 		return err
 	}
 	a.api = api.New(ctx, api.Options{Store: a.store, Runner: a.runner, Gateway: a.gateway, Source: fetcher, Artifacts: artifacts, Registries: registries, Vault: vault, Hosts: hosts{keys.Hosts()}, Accounts: accounts{a.rented}, Templates: split(s.templates), Log: log, Version: version,
-		SetupCode: a.code, SSH: reachedAt, HostKeys: hostKeys, Console: web.Handler(), MetricsToken: os.Getenv("DOMICILE_METRICS_TOKEN"), Apart: kept, Web: webAddresses, Guesses: slow})
+		SetupCode: a.code, SSH: reachedAt, HostKeys: hostKeys, Console: web.Handler(), Clients: &api.Clients{Folder: besideMe("clients")}, MetricsToken: os.Getenv("DOMICILE_METRICS_TOKEN"), Apart: kept, Web: webAddresses, Guesses: slow})
 	return nil
 }
 
@@ -281,16 +284,32 @@ func readerProgram() string {
 }
 
 // welcome prints the link for the first account while there is none.
-func (a *assembly) welcome(ctx context.Context, t *terminal, at net.Addr) error {
+func (a *assembly) welcome(ctx context.Context, t *terminal, data string, at net.Addr) error {
 	n, err := a.store.CountAccounts(ctx)
 	if err != nil {
 		return fmt.Errorf("count the accounts: %w", err)
 	}
-	if n == 0 {
-		fmt.Fprintf(t.out, "There is no account yet. To make the first one, open this link once:\n  http://%s/setup#%s\n", at, a.code)
+	kept := filepath.Join(data, firstLink)
+	if n > 0 {
+		if err := os.Remove(kept); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return fmt.Errorf("remove the first link: %w", err)
+		}
+		return nil
+	}
+	link := fmt.Sprintf("http://%s/setup#%s", at, a.code)
+	if err := os.WriteFile(kept, []byte(link+"\n"), 0o600); err != nil {
+		return fmt.Errorf("keep the first link: %w", err)
+	}
+	fmt.Fprintf(t.out, "There is no account yet. To make the first one, open this link once:\n  %s\n", link)
+	if _, terminal := fileOf(t.in); terminal && desktopFor(runtime.GOOS).screen() {
+		_ = openLink(ctx, link) // it stands above
 	}
 	return nil
 }
+
+// firstLink is the file of the data folder with the link for the first account, for who started the
+// service where its output is not seen. It is gone at the first start after that.
+const firstLink = "first-link"
 
 // shutdownLimit is how long requests have to end.
 const shutdownLimit = 5 * time.Second

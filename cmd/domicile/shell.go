@@ -7,8 +7,6 @@ import (
 	"fmt"
 	"io"
 	"os"
-	"os/signal"
-	"syscall"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -155,8 +153,7 @@ func attachTo(ctx context.Context, t *terminal, c *client.Service, in *os.File, 
 
 // resizes passes on changes of the window's size until the returned function is called.
 func resizes(session *ssh.Session, in *os.File) func() {
-	changed := make(chan os.Signal, 1)
-	signal.Notify(changed, syscall.SIGWINCH)
+	changed, stop := windowChanges(in)
 	go func() {
 		for range changed {
 			if columns, rows, err := term.GetSize(int(in.Fd())); err == nil {
@@ -164,8 +161,5 @@ func resizes(session *ssh.Session, in *os.File) func() {
 			}
 		}
 	}()
-	return func() {
-		signal.Stop(changed)
-		close(changed)
-	}
+	return stop
 }

@@ -1,3 +1,5 @@
+//go:build linux && !client
+
 package main
 
 import (
@@ -127,6 +129,9 @@ func (s *settings) tryDatabase(ctx context.Context) (string, error) {
 const trialLimit = 10 * time.Second
 
 func (s *settings) tryEngines(ctx context.Context) (string, error) {
+	if s.engine == "" && s.machines == "" {
+		return "", fault.New("no-engine", "install one, or name one with -engine", "no container engine is named, and none was found that may be used")
+	}
 	given, err := s.given()
 	if err != nil {
 		return "", err

@@ -12,7 +12,9 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"runtime"
 	"runtime/debug"
+	"slices"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -93,7 +95,7 @@ func hallOf(settings, suffix string) (*hall, error) {
 	if err != nil {
 		return nil, fmt.Errorf("find this program: %w", err)
 	}
-	h.ssh = usher.Settings{File: settings, Folder: h.folder, Suffix: suffix, Pipe: []string{me, "pipe", "-login", login, "-suffix", suffix}}
+	h.ssh = usher.Settings{File: settings, Folder: h.folder, Suffix: suffix, System: runtime.GOOS, Pipe: []string{me, "pipe", "-login", login, "-suffix", suffix}}
 	return h, nil
 }
 
@@ -269,11 +271,11 @@ func browse(ctx context.Context, address string) error {
 // openLink opens a link with the program of its scheme: by what BROWSER names, or the desktop's own
 // way.
 func openLink(ctx context.Context, address string) error {
-	program := os.Getenv("BROWSER")
-	if program == "" {
-		program = "xdg-open"
+	program := slices.Clone(desktopFor(runtime.GOOS).open)
+	if named := os.Getenv("BROWSER"); named != "" {
+		program = []string{named}
 	}
-	if err := start(ctx, program, address); err != nil {
+	if err := start(ctx, append(program, address)...); err != nil {
 		return fault.Wrap(err, "no-browser", "name a program in BROWSER, or open it yourself: "+address, "no browser can be opened")
 	}
 	return nil

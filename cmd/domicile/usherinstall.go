@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"strings"
 
 	"domicile/internal/fault"
@@ -28,6 +29,9 @@ func unit() (string, error) {
 func (h *hall) install(ctx context.Context, t *terminal) error {
 	if _, err := service(); err != nil { // else it would start and end again and again
 		return err
+	}
+	if runtime.GOOS != "linux" {
+		return fault.New("no-systemd", "have your session start it: \""+strings.Join([]string{h.ssh.Pipe[0], "usher", "-suffix", h.ssh.Suffix}, "\" \"")+"\"", "this system has no systemd to keep the usher at work")
 	}
 	file, err := unit()
 	if err != nil {

@@ -7,13 +7,9 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
-	"os/signal"
 	"strings"
 	"sync/atomic"
-	"syscall"
 	"time"
-
-	"golang.org/x/sys/unix"
 
 	"domicile/internal/usher"
 	"domicile/internal/wish"
@@ -102,18 +98,13 @@ func flushTerminal(t *terminal) {
 	}
 }
 
-// canHear tells whether the person can answer in the terminal that the usher was started in. One in the
-// background of a shell cannot: the system would stop it when it reads, which is ignored from then on.
+// canHear tells whether the person can answer in the terminal that the usher was started in.
 func canHear(t *terminal) *atomic.Bool {
-	hears := &atomic.Bool{}
 	file, is := fileOf(t.in)
 	if !is {
-		return hears
+		return &atomic.Bool{}
 	}
-	signal.Ignore(syscall.SIGTTIN)
-	group, err := unix.IoctlGetInt(int(file.Fd()), unix.TIOCGPGRP)
-	hears.Store(err == nil && group == unix.Getpgrp())
-	return hears
+	return foreground(file)
 }
 
 // hearAnswers reads answers to the oldest question that waits.

@@ -30,7 +30,7 @@ const (
 
 // open are the operations for who has not signed in yet.
 var open = map[string]bool{
-	"GET /api/v1/setup": true, "POST /api/v1/setup": true, "POST /api/v1/session": true, "GET /api/v1/version": true,
+	"GET /api/v1/setup": true, "POST /api/v1/setup": true, "POST /api/v1/session": true, "GET /api/v1/version": true, "GET /api/v1/clients": true,
 }
 
 // authenticate finds the account of a request's token or cookie.

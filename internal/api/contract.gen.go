@@ -38,6 +38,45 @@ func (e BesideServiceHealth) Valid() bool {
 	}
 }
 
+// Defines values for ClientProgramArchitecture.
+const (
+	Amd64 ClientProgramArchitecture = "amd64"
+	Arm64 ClientProgramArchitecture = "arm64"
+)
+
+// Valid indicates whether the value is a known member of the ClientProgramArchitecture enum.
+func (e ClientProgramArchitecture) Valid() bool {
+	switch e {
+	case Amd64:
+		return true
+	case Arm64:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ClientProgramSystem.
+const (
+	Linux   ClientProgramSystem = "linux"
+	Macos   ClientProgramSystem = "macos"
+	Windows ClientProgramSystem = "windows"
+)
+
+// Valid indicates whether the value is a known member of the ClientProgramSystem enum.
+func (e ClientProgramSystem) Valid() bool {
+	switch e {
+	case Linux:
+		return true
+	case Macos:
+		return true
+	case Windows:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ComparedKind.
 const (
 	ComparedKindCheck      ComparedKind = "check"
@@ -587,6 +626,23 @@ type CheckResult struct {
 	Name string  `json:"name"`
 	Ok   bool    `json:"ok"`
 }
+
+// ClientProgram A program of the command line.
+type ClientProgram struct {
+	Architecture ClientProgramArchitecture `json:"architecture"`
+	Bytes        int64                     `json:"bytes"`
+	File         string                    `json:"file"`
+
+	// Sha256 Its digest, in hexadecimal.
+	Sha256 string              `json:"sha256"`
+	System ClientProgramSystem `json:"system"`
+}
+
+// ClientProgramArchitecture defines model for ClientProgram.Architecture.
+type ClientProgramArchitecture string
+
+// ClientProgramSystem defines model for ClientProgram.System.
+type ClientProgramSystem string
 
 // Compared defines model for Compared.
 type Compared struct {
@@ -1451,6 +1507,9 @@ type Variations = []string
 
 // Version What runs here.
 type Version struct {
+	// Contract The version of this contract that it speaks: a client of another one does not fit.
+	Contract string `json:"contract"`
+
 	// HostAuthority The public key that certifies its keys, for a @cert-authority line.
 	HostAuthority string `json:"hostAuthority"`
 
@@ -1818,6 +1877,9 @@ type ServerInterface interface {
 	// CheckSource Reads the definition of a source without making anything.
 	// (POST /check)
 	CheckSource(w http.ResponseWriter, r *http.Request)
+	// ListClients The command line's programs for people's own machines, with their digests. Each is at /clients/FILE. Anybody may see them.
+	// (GET /clients)
+	ListClients(w http.ResponseWriter, r *http.Request)
 	// DraftSource Looks at a source that has no definition and drafts some.
 	// (POST /draft)
 	DraftSource(w http.ResponseWriter, r *http.Request)
@@ -2124,6 +2186,12 @@ func (_ Unimplemented) ResetPassword(w http.ResponseWriter, r *http.Request, nam
 // CheckSource Reads the definition of a source without making anything.
 // (POST /check)
 func (_ Unimplemented) CheckSource(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ListClients The command line's programs for people's own machines, with their digests. Each is at /clients/FILE. Anybody may see them.
+// (GET /clients)
+func (_ Unimplemented) ListClients(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -2819,6 +2887,20 @@ func (siw *ServerInterfaceWrapper) CheckSource(w http.ResponseWriter, r *http.Re
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.CheckSource(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListClients operation middleware
+func (siw *ServerInterfaceWrapper) ListClients(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListClients(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -4824,6 +4906,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Get(options.BaseURL+"/version", wrapper.GetVersion)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/clients", wrapper.ListClients)
+	})
+	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/host-key/next", wrapper.AnnounceHostKey)
 	})
 	r.Group(func(r chi.Router) {
@@ -5475,6 +5560,44 @@ type CheckSourcedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response CheckSourcedefaultApplicationProblemPlusJSONResponse) VisitCheckSourceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListClientsRequestObject struct {
+}
+
+type ListClientsResponseObject interface {
+	VisitListClientsResponse(w http.ResponseWriter) error
+}
+
+type ListClients200JSONResponse []ClientProgram
+
+func (response ListClients200JSONResponse) VisitListClientsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListClientsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListClientsdefaultApplicationProblemPlusJSONResponse) VisitListClientsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8364,6 +8487,9 @@ type StrictServerInterface interface {
 	// CheckSource Reads the definition of a source without making anything.
 	// (POST /check)
 	CheckSource(ctx context.Context, request CheckSourceRequestObject) (CheckSourceResponseObject, error)
+	// ListClients The command line's programs for people's own machines, with their digests. Each is at /clients/FILE. Anybody may see them.
+	// (GET /clients)
+	ListClients(ctx context.Context, request ListClientsRequestObject) (ListClientsResponseObject, error)
 	// DraftSource Looks at a source that has no definition and drafts some.
 	// (POST /draft)
 	DraftSource(ctx context.Context, request DraftSourceRequestObject) (DraftSourceResponseObject, error)
@@ -9001,6 +9127,30 @@ func (sh *strictHandler) CheckSource(w http.ResponseWriter, r *http.Request) {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(CheckSourceResponseObject); ok {
 		if err := validResponse.VisitCheckSourceResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListClients operation middleware
+func (sh *strictHandler) ListClients(w http.ResponseWriter, r *http.Request) {
+	var request ListClientsRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ListClients(ctx, request.(ListClientsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListClients")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ListClientsResponseObject); ok {
+		if err := validResponse.VisitListClientsResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

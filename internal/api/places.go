@@ -7,6 +7,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	contract "domicile/api"
 	"domicile/internal/amount"
 	"domicile/internal/hostkeys"
 	"domicile/internal/records"
@@ -18,7 +19,7 @@ func (s *Server) GetVersion(context.Context, GetVersionRequestObject) (GetVersio
 }
 
 func (s *Server) version(keys hostkeys.Set) Version {
-	v := Version{Version: s.o.Version, Ssh: s.o.SSH, HostKey: keyLine(keys.Present.PublicKey()), HostAuthority: keyLine(keys.Authority)}
+	v := Version{Version: s.o.Version, Contract: contract.Version, Ssh: s.o.SSH, HostKey: keyLine(keys.Present.PublicKey()), HostAuthority: keyLine(keys.Authority)}
 	if keys.Next != nil {
 		v.NextHostKey = optional(keyLine(keys.Next.PublicKey()))
 	}

@@ -52,6 +52,8 @@ type Options struct {
 	SSH string
 	// HostKeys are the SSH server's keys.
 	HostKeys *hostkeys.Folder
+	// Clients are the command line's programs for people's own machines; nil: there are none.
+	Clients *Clients
 	// Console serves what is not the API.
 	Console http.Handler
 	// Guesses slows down who guesses passwords.
@@ -105,6 +107,7 @@ func (s *Server) Handler() http.Handler {
 		w.Header().Set("Access-Control-Allow-Origin", "*") // editors in browsers read it too
 		_, _ = w.Write(contract.DefinitionSchema)
 	})
+	r.Get("/clients/{file}", s.downloadClient)
 	r.Get("/api/openapi.yaml", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "application/yaml")
 		_, _ = w.Write(contract.Document)

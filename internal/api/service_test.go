@@ -43,6 +43,7 @@ type house struct {
 	site    *sitetest.Nowhere
 	name    string // of the site
 	source  string // a folder with a definition
+	clients string // a folder with programs
 }
 
 func open(t *testing.T, facts site.Facts, definition string) *house {
@@ -50,7 +51,7 @@ func open(t *testing.T, facts site.Facts, definition string) *house {
 	store, err := records.Open(t.Context(), database.URL)
 	require.NoError(t, err)
 	t.Cleanup(store.Close)
-	h := &house{store: store, site: &sitetest.Nowhere{Facts: facts}, name: t.Name(), source: filepath.Join(t.TempDir(), "tide")}
+	h := &house{store: store, site: &sitetest.Nowhere{Facts: facts}, name: t.Name(), clients: t.TempDir(), source: filepath.Join(t.TempDir(), "tide")}
 	require.NoError(t, os.MkdirAll(h.source, 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(h.source, ".devcontainer.json"), []byte(definition), 0o644))
 	seal, err := credential.OpenSeal(t.TempDir())
@@ -62,7 +63,7 @@ func open(t *testing.T, facts site.Facts, definition string) *house {
 	runner, err := run.New(t.Context(), run.Options{Store: store, Sites: map[string]site.Site{h.name: h.site}, Source: fetcher, Artifacts: artifacts, Vault: kept, Keys: keys, Log: log, Pause: time.Millisecond, Tries: 2})
 	require.NoError(t, err)
 	server := api.New(t.Context(), api.Options{Store: store, Runner: runner, Source: fetcher, Artifacts: artifacts, Registries: &api.Registries{Store: store, Seal: seal}, Vault: kept, Guesses: guesses.New(), Log: log, Version: "test",
-		SetupCode: "only-once", SSH: "127.0.0.1:4322", Console: http.NotFoundHandler()})
+		SetupCode: "only-once", SSH: "127.0.0.1:4322", Console: http.NotFoundHandler(), Clients: &api.Clients{Folder: h.clients}})
 	h.handler = server.Handler()
 	listening := httptest.NewServer(h.handler)
 	t.Cleanup(listening.Close)
@@ -120,7 +121,7 @@ func TestNothingIsGivenWithoutAToken(t *testing.T) {
 	require.True(t, ok)
 	asked := 0
 	require.NoError(t, chi.Walk(routes, func(method, route string, _ http.Handler, _ ...func(http.Handler) http.Handler) error {
-		if !strings.HasPrefix(route, "/api/v1/") || strings.HasSuffix(route, "/setup") || strings.HasSuffix(route, "/version") || route == "/api/v1/session" && method == http.MethodPost {
+		if !strings.HasPrefix(route, "/api/v1/") || strings.HasSuffix(route, "/setup") || strings.HasSuffix(route, "/version") || route == "/api/v1/clients" || route == "/api/v1/session" && method == http.MethodPost {
 			return nil
 		}
 		asked++

@@ -38,6 +38,45 @@ func (e BesideServiceHealth) Valid() bool {
 	}
 }
 
+// Defines values for ClientProgramArchitecture.
+const (
+	Amd64 ClientProgramArchitecture = "amd64"
+	Arm64 ClientProgramArchitecture = "arm64"
+)
+
+// Valid indicates whether the value is a known member of the ClientProgramArchitecture enum.
+func (e ClientProgramArchitecture) Valid() bool {
+	switch e {
+	case Amd64:
+		return true
+	case Arm64:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ClientProgramSystem.
+const (
+	Linux   ClientProgramSystem = "linux"
+	Macos   ClientProgramSystem = "macos"
+	Windows ClientProgramSystem = "windows"
+)
+
+// Valid indicates whether the value is a known member of the ClientProgramSystem enum.
+func (e ClientProgramSystem) Valid() bool {
+	switch e {
+	case Linux:
+		return true
+	case Macos:
+		return true
+	case Windows:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ComparedKind.
 const (
 	ComparedKindCheck      ComparedKind = "check"
@@ -587,6 +626,23 @@ type CheckResult struct {
 	Name string  `json:"name"`
 	Ok   bool    `json:"ok"`
 }
+
+// ClientProgram A program of the command line.
+type ClientProgram struct {
+	Architecture ClientProgramArchitecture `json:"architecture"`
+	Bytes        int64                     `json:"bytes"`
+	File         string                    `json:"file"`
+
+	// Sha256 Its digest, in hexadecimal.
+	Sha256 string              `json:"sha256"`
+	System ClientProgramSystem `json:"system"`
+}
+
+// ClientProgramArchitecture defines model for ClientProgram.Architecture.
+type ClientProgramArchitecture string
+
+// ClientProgramSystem defines model for ClientProgram.System.
+type ClientProgramSystem string
 
 // Compared defines model for Compared.
 type Compared struct {
@@ -1451,6 +1507,9 @@ type Variations = []string
 
 // Version What runs here.
 type Version struct {
+	// Contract The version of this contract that it speaks: a client of another one does not fit.
+	Contract string `json:"contract"`
+
 	// HostAuthority The public key that certifies its keys, for a @cert-authority line.
 	HostAuthority string `json:"hostAuthority"`
 
@@ -1987,6 +2046,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /check (the `CheckSource` operationId).
 	CheckSource(ctx context.Context, body CheckSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListClients The command line's programs for people's own machines, with their digests. Each is at /clients/FILE. Anybody may see them.
+	//
+	// Corresponds with GET /clients (the `ListClients` operationId).
+	ListClients(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// DraftSourceWithBody Looks at a source that has no definition and drafts some.
 	//
@@ -2908,6 +2972,21 @@ func (c *Client) CheckSourceWithBody(ctx context.Context, contentType string, bo
 // Corresponds with POST /check (the `CheckSource` operationId).
 func (c *Client) CheckSource(ctx context.Context, body CheckSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCheckSourceRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListClients The command line's programs for people's own machines, with their digests. Each is at /clients/FILE. Anybody may see them.
+//
+// Corresponds with GET /clients (the `ListClients` operationId).
+func (c *Client) ListClients(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListClientsRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -4966,6 +5045,33 @@ func NewCheckSourceRequestWithBody(server string, contentType string, body io.Re
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListClientsRequest constructs an http.Request for the ListClients method
+func NewListClientsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/clients")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -8081,6 +8187,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /check (the `CheckSource` operationId).
 	CheckSourceWithResponse(ctx context.Context, body CheckSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*CheckSourceResponse, error)
 
+	// ListClientsWithResponse The command line's programs for people's own machines, with their digests. Each is at /clients/FILE. Anybody may see them.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /clients (the `ListClients` operationId).
+	ListClientsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListClientsResponse, error)
+
 	// DraftSourceWithBodyWithResponse Looks at a source that has no definition and drafts some.
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -9330,6 +9443,54 @@ func (r CheckSourceResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r CheckSourceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListClientsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]ClientProgram
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListClientsResponse) GetJSON200() *[]ClientProgram {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListClientsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListClientsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListClientsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListClientsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListClientsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -13083,6 +13244,19 @@ func (c *ClientWithResponses) CheckSourceWithResponse(ctx context.Context, body 
 	return ParseCheckSourceResponse(rsp)
 }
 
+// ListClientsWithResponse The command line's programs for people's own machines, with their digests. Each is at /clients/FILE. Anybody may see them.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /clients (the `ListClients` operationId).
+func (c *ClientWithResponses) ListClientsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListClientsResponse, error) {
+	rsp, err := c.ListClients(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListClientsResponse(rsp)
+}
+
 // DraftSourceWithBodyWithResponse Looks at a source that has no definition and drafts some.
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -14737,6 +14911,39 @@ func ParseCheckSourceResponse(rsp *http.Response) (*CheckSourceResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest CheckAnswer
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListClientsResponse parses an HTTP response from a ListClientsWithResponse call
+func ParseListClientsResponse(rsp *http.Response) (*ListClientsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListClientsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []ClientProgram
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -28,6 +28,8 @@ type Settings struct {
 	// Pipe is the command, in words, that joins its standard input and output to a workspace; the
 	// name of the host is added to it.
 	Pipe []string
+	// System is this machine's, as runtime.GOOS; empty: one with a POSIX shell.
+	System string
 	// HostKey is the service's, as in an authorized_keys line, and HostAuthority the key that certifies
 	// it: what the service shows after a change of its key is known by that. Empty: there is none.
 	HostKey, HostAuthority string
@@ -68,7 +70,7 @@ func (s Settings) Write() error {
 	if err := os.MkdirAll(s.Folder, 0o700); err != nil {
 		return fmt.Errorf("make the usher's folder: %w", err)
 	}
-	pipe := strings.ReplaceAll(shellescape.QuoteCommand(s.Pipe), "%", "%%")
+	pipe := strings.ReplaceAll(s.command(), "%", "%%")
 	text := fmt.Sprintf(`# Written by domicile usher, and written anew when something changes.
 Host *.%s
   ProxyCommand %s %%n
@@ -87,6 +89,22 @@ Host *.%s
 		known += "@cert-authority *." + s.Suffix + " " + strings.TrimSpace(s.HostAuthority) + "\n"
 	}
 	return errors.Join(replace(s.knownHosts(), []byte(known), 0o600), replace(s.own(), []byte(text), 0o600))
+}
+
+// command is the pipe's, as the shell wants it that ssh calls: on Windows the command interpreter, which
+// knows double quotation marks alone.
+func (s Settings) command() string {
+	if s.System != "windows" {
+		return shellescape.QuoteCommand(s.Pipe)
+	}
+	words := make([]string, len(s.Pipe))
+	for i, word := range s.Pipe {
+		words[i] = word
+		if strings.ContainsAny(word, " \t&|<>()^,;=") {
+			words[i] = "\"" + word + "\""
+		}
+	}
+	return strings.Join(words, " ")
 }
 
 // Included tells whether the person's file has the line.
@@ -177,7 +195,7 @@ func replace(path string, b []byte, mode fs.FileMode) error {
 	defer os.Remove(file.Name()) // where it was not moved
 	_, err = file.Write(b)
 	if err == nil {
-		err = file.Chmod(mode)
+		err = os.Chmod(file.Name(), mode) // not of the open file: Windows has no such call
 	}
 	if err == nil {
 		err = file.Sync()

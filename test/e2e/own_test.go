@@ -164,7 +164,7 @@ func TestAServiceOfOnesOwn(t *testing.T) {
 	require.Equal(t, "board\n", a.out, a.err)
 
 	t.Run("killed with its database or without, nothing is lost and there is one database", func(t *testing.T) {
-		for i := range 6 {
+		for i := range 20 {
 			out, err := mate.command(t.Context(), "low water", "secrets", "set", fmt.Sprintf("TIDE_%d", i), "-for", source).output()
 			require.NoError(t, err, out)
 			before := o.database()
@@ -180,7 +180,7 @@ func TestAServiceOfOnesOwn(t *testing.T) {
 			}
 			require.Eventually(t, func() bool { return servers(t, o.data) == 1 }, 10*time.Second, 10*time.Millisecond, "one database; PostgreSQL itself refuses another that is just tried")
 		}
-		assert.Equal(t, 6, strings.Count(mate.domicile(t, "secrets").out, "TIDE_"))
+		assert.Equal(t, 20, strings.Count(mate.domicile(t, "secrets").out, "TIDE_"))
 		assert.Equal(t, "board\n", enter().out)
 	})
 	file := filepath.Join(t.TempDir(), "skerry.backup")
@@ -215,7 +215,7 @@ func TestAServiceOfOnesOwn(t *testing.T) {
 		require.Eventually(t, func() bool { return enter().status == 0 }, 60*time.Second, 200*time.Millisecond, "it is joined to the service again by itself")
 		a = enter()
 		assert.Equal(t, "board\n", a.out, "the same host key: %s", a.err)
-		assert.Equal(t, 6, strings.Count(mate.domicile(t, "secrets").out, "TIDE_"))
+		assert.Equal(t, 20, strings.Count(mate.domicile(t, "secrets").out, "TIDE_"))
 		assert.Equal(t, client.WorkspaceStateReady, mate.workspace(t, "board").State)
 	})
 }

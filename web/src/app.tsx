@@ -1,11 +1,12 @@
 import { lazy, Suspense } from "react";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { Route, Routes } from "react-router";
+import { Link, Route, Routes, useLocation } from "react-router";
 import { api, Trouble } from "./api/client";
 import { useEvents } from "./api/events";
 import { Frame } from "./frame/frame";
 import { Loading, TroubleNote } from "./frame/trouble";
 import { SignIn } from "./signin/signin";
+import { Clients } from "./clients/clients";
 import { Workspaces } from "./workspaces/workspaces";
 import { WorkspacePage } from "./workspace/workspace";
 import { New } from "./new/new";
@@ -20,10 +21,23 @@ const ScreenPage = lazy(() => import("./screen/screen"));
 
 export function App() {
   const queries = useQueryClient();
+  const { pathname } = useLocation();
   const account = useQuery({ queryKey: ["account"], queryFn: api.account, staleTime: 60_000 });
   if (account.isPending) return <Loading what="the console" />;
   if (account.error) {
-    if (account.error instanceof Trouble && account.error.status === 401) return <SignIn onSignedIn={() => void queries.resetQueries()} />;
+    const signedOut = account.error instanceof Trouble && account.error.status === 401;
+    if (signedOut && pathname === "/clients")
+      return (
+        <main className="mx-auto max-w-3xl p-6">
+          <p className="mb-6">
+            <Link to="/" className="link">
+              Sign in
+            </Link>
+          </p>
+          <Clients />
+        </main>
+      );
+    if (signedOut) return <SignIn onSignedIn={() => void queries.resetQueries()} />;
     return (
       <div className="mx-auto max-w-xl p-8">
         <TroubleNote error={account.error} />
@@ -59,6 +73,7 @@ function Inside() {
         <Route path="/new" element={<New />} />
         <Route path="/sites" element={<Sites />} />
         <Route path="/you" element={<You />} />
+        <Route path="/clients" element={<Clients />} />
         <Route path="/team" element={<Team />} />
         <Route path="/workspaces/:name" element={<WorkspacePage />} />
         <Route path="/workspaces/:name/terminal" element={<TerminalPage />} />

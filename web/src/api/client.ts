@@ -2,6 +2,7 @@ import createClient from "openapi-fetch";
 import type { components, paths } from "./contract.gen";
 import { forgetProof, keepProof, proof } from "./proof";
 
+export type ClientProgram = components["schemas"]["ClientProgram"];
 export type Workspace = components["schemas"]["Workspace"];
 export type Port = components["schemas"]["Port"];
 export type WebAddress = components["schemas"]["WebAddress"];
@@ -64,6 +65,7 @@ const numbered = (id: number) => ({ params: { path: { id } } });
 const named = (name: string) => ({ params: { path: { name } } });
 
 export const api = {
+  clients: () => answer(client.GET("/clients")),
   setup: () => answer(client.GET("/setup")),
   makeFirstAccount: (body: components["schemas"]["FirstAccount"]) => answer(client.POST("/setup", { body })).then(keepProof),
   signIn: (body: components["schemas"]["Credentials"]) => answer(client.POST("/session", { body })).then(keepProof),

@@ -292,6 +292,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/clients": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The command line's programs for people's own machines, with their digests. Each is at /clients/FILE. Anybody may see them. */
+        get: operations["listClients"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/host-key/next": {
         parameters: {
             query?: never;
@@ -1456,6 +1473,8 @@ export interface components {
         /** @description What runs here. */
         Version: {
             version: string;
+            /** @description The version of this contract that it speaks: a client of another one does not fit. */
+            contract: string;
             /** @description host:port of the SSH server. */
             ssh: string;
             /** @description Its public key, as in known_hosts. */
@@ -1464,6 +1483,18 @@ export interface components {
             nextHostKey?: string;
             /** @description The public key that certifies its keys, for a @cert-authority line. */
             hostAuthority: string;
+        };
+        /** @description A program of the command line. */
+        ClientProgram: {
+            /** @enum {string} */
+            system: "linux" | "macos" | "windows";
+            /** @enum {string} */
+            architecture: "amd64" | "arm64";
+            file: string;
+            /** Format: int64 */
+            bytes: number;
+            /** @description Its digest, in hexadecimal. */
+            sha256: string;
         };
         OtherSite: {
             site: string;
@@ -2784,6 +2815,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Version"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listClients: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Fine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClientProgram"][];
                 };
             };
             default: components["responses"]["Problem"];

@@ -45,6 +45,11 @@ export function SignIn({ onSignedIn }: { onSignedIn: () => void }) {
             {enter.isPending ? "One moment …" : first ? "Make the account" : "Come in"}
           </button>
         </form>
+        <p className="quiet mt-6 text-sm">
+          <a href="/clients" className="link">
+            The command line for your machine
+          </a>
+        </p>
       </div>
     </main>
   );
