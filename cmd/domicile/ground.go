@@ -47,16 +47,21 @@ func (s *settings) stand(ctx context.Context, log *slog.Logger) (*ground, error)
 
 // openOwn starts the database of a data folder.
 func openOwn(ctx context.Context, folder *datafolder.Folder, log *slog.Logger) (*postgres.Server, error) {
-	owner, err := postgres.Owner()
+	at := ownDatabase(folder.Path)
+	owner, err := postgres.OwnerOf(at)
 	if err != nil {
 		return nil, err
 	}
-	if c := owner.Credential; c != nil { // its files are in there
+	whose, err := folder.Owner()
+	if err != nil {
+		return nil, err
+	}
+	if c := owner.Credential; c != nil && c.Uid != whose { // its files are in there
 		if err := folder.LetPass(int(c.Gid)); err != nil {
 			return nil, err
 		}
 	}
-	return postgres.Open(ctx, ownDatabase(folder.Path), log)
+	return postgres.Open(ctx, at, log)
 }
 
 // ownDatabase is where the service's own database is.

@@ -61,7 +61,7 @@ func (s *settings) attempts() []attempt {
 	return []attempt{
 		{"programs", func(context.Context) (string, error) { return "all that the service needs is installed", s.find() }},
 		{"agent", func(context.Context) (string, error) { return s.agent, regularFile(s.agent) }},
-		{"data", func(context.Context) (string, error) { return s.data, s.tryFolder() }},
+		{"data", func(context.Context) (string, error) { return s.data, datafolder.Try(s.data, s.database == "") }},
 		{"database", s.tryDatabase},
 		{"engine", s.tryEngines},
 		{"http", func(context.Context) (string, error) { return s.http, tryPort(s.http, "-http") }},
@@ -96,18 +96,6 @@ func regularFile(file string) error {
 		return fault.Wrap(err, "no-agent", "install it beside domicile, or name it with -agent", "the agent's program cannot be used")
 	}
 	return nil
-}
-
-// tryFolder claims the data folder for a moment. One that is not there yet is not made.
-func (s *settings) tryFolder() error {
-	if _, err := os.Stat(s.data); errors.Is(err, os.ErrNotExist) {
-		return nil
-	}
-	f, err := datafolder.Claim(s.data, s.database == "")
-	if err == nil {
-		f.Release()
-	}
-	return err
 }
 
 func (s *settings) tryDatabase(ctx context.Context) (string, error) {

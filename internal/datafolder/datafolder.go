@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"github.com/gofrs/flock"
+	"golang.org/x/sys/unix"
 
 	"domicile/internal/fault"
 )
@@ -49,9 +50,6 @@ func Claim(path string, alone bool) (*Folder, error) {
 			return nil, cannot(err, path)
 		}
 	}
-	if err := os.Chmod(path, 0o700); err != nil {
-		return nil, cannot(err, path)
-	}
 	f := &Folder{Path: path, held: flock.New(filepath.Join(path, lock), flock.SetPermissions(0o600))}
 	take := f.held.TryRLock
 	if alone {
@@ -62,13 +60,60 @@ func Claim(path string, alone bool) (*Folder, error) {
 		return nil, cannot(err, path)
 	}
 	if !taken {
-		return nil, fault.New("folder-held", "end that one first, or choose another folder with -data", "the data folder %s is another service's: %s", path, f.holder())
+		return nil, f.isHeld()
 	}
-	if err := f.begin(fresh); err != nil {
+	if err = os.Chmod(path, 0o700); err != nil {
+		err = cannot(err, path)
+	} else {
+		err = f.begin(fresh)
+	}
+	if err != nil {
 		f.Release()
 		return nil, err
 	}
 	return f, nil
+}
+
+// Try tells what keeps a folder from being claimed, and changes nothing.
+func Try(path string, alone bool) error {
+	path, err := filepath.Abs(path)
+	if err != nil {
+		return fmt.Errorf("find the data folder: %w", err)
+	}
+	if _, err := look(path); err != nil {
+		return err
+	}
+	at := path
+	for {
+		if _, err := os.Stat(at); err == nil || at == "/" {
+			break
+		}
+		at = filepath.Dir(at) // where it would be made
+	}
+	if err := unix.Access(at, unix.W_OK|unix.X_OK); err != nil {
+		return cannot(err, path)
+	}
+	if _, err := os.Stat(filepath.Join(path, lock)); err != nil {
+		return nil // nobody has held it yet
+	}
+	f := &Folder{Path: path, held: flock.New(filepath.Join(path, lock), flock.SetFlag(os.O_RDONLY))}
+	take := f.held.TryRLock
+	if alone {
+		take = f.held.TryLock
+	}
+	taken, err := take()
+	if err != nil {
+		return cannot(err, path)
+	}
+	if !taken {
+		return f.isHeld()
+	}
+	f.Release()
+	return nil
+}
+
+func (f *Folder) isHeld() error {
+	return fault.New("folder-held", "end that one first, or choose another folder with -data", "the data folder %s is another service's: %s", f.Path, f.holder())
 }
 
 // look tells whether there is nothing yet, and refuses what is not ours.
@@ -153,6 +198,15 @@ func (f *Folder) holder() string {
 		return "who holds it is not known"
 	}
 	return strings.TrimSpace(string(b))
+}
+
+// Owner is whose the folder is.
+func (f *Folder) Owner() (user uint32, err error) {
+	info, err := os.Stat(f.Path)
+	if err != nil {
+		return 0, cannot(err, f.Path)
+	}
+	return info.Sys().(*syscall.Stat_t).Uid, nil
 }
 
 // LetPass lets a group pass the folder, and see nothing in it: that of a server whose own folder is in

@@ -45,6 +45,24 @@ func TestOneServiceHoldsIt(t *testing.T) {
 	claim(t, path, true)
 }
 
+// A folder can be tried without a trace.
+func TestAFolderIsTried(t *testing.T) {
+	path := t.TempDir()
+	require.NoError(t, Try(path, true))
+	require.NoError(t, Try(filepath.Join(path, "not", "there"), true))
+	list, err := os.ReadDir(path)
+	require.NoError(t, err)
+	assert.Empty(t, list)
+	f := claim(t, path, false)
+	require.NoError(t, Try(path, false))
+	assert.Equal(t, "folder-held", fault.Code(Try(path, true)))
+	f.Release()
+	require.NoError(t, Try(path, true))
+	require.NoError(t, os.WriteFile(filepath.Join(path, "other"), nil, 0o600))
+	require.NoError(t, os.Remove(filepath.Join(path, "domicile-data")))
+	assert.Equal(t, "not-our-folder", fault.Code(Try(path, true)))
+}
+
 func TestWhatIsNotOurs(t *testing.T) {
 	path := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(path, "letters.txt"), nil, 0o600))

@@ -56,7 +56,7 @@ func Open(ctx context.Context, folder string, log *slog.Logger) (*Server, error)
 		return nil, fault.New("bad-path", "choose a data folder with a shorter path with -data", "the path %s is too long for a socket", socket)
 	}
 	var err error
-	if s.owner, err = Owner(); err != nil {
+	if s.owner, err = OwnerOf(folder); err != nil {
 		return nil, err
 	}
 	if s.bin, err = programsFor(s.data()); err != nil {

@@ -93,6 +93,17 @@ func Owner() (*syscall.SysProcAttr, error) {
 	return &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}}, errors.Join(err1, err2)
 }
 
+// OwnerOf is who the server of a folder runs as: whose the data are, where root looks after another
+// user's service.
+func OwnerOf(folder string) (*syscall.SysProcAttr, error) {
+	info, err := os.Stat(filepath.Join(folder, "data"))
+	if os.Getuid() != 0 || err != nil {
+		return Owner()
+	}
+	whose := info.Sys().(*syscall.Stat_t)
+	return &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: whose.Uid, Gid: whose.Gid}}, nil
+}
+
 // Initialise makes the data below folder the first time, with a password that is kept beside them.
 // What an interrupted start left is no data. Durable: all is on the disk before it counts.
 func Initialise(ctx context.Context, folder, bin string, owner *syscall.SysProcAttr, durable bool) (password string, err error) {

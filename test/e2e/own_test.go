@@ -24,6 +24,7 @@ import (
 
 // own is a service as somebody starts it who has named no database.
 type own struct {
+	as           *syscall.Credential // nil: this user
 	data, config string
 	web, ssh     string // host:port
 	said         string // a file with what it said
@@ -56,6 +57,9 @@ func (o *own) settings(t *testing.T, text string) {
 func (o *own) command(ctx context.Context, args ...string) *exec.Cmd {
 	c := exec.CommandContext(ctx, filepath.Join(programs, "domicile"), append(args, "-config", o.config, "-data", o.data)...)
 	c.Env = append(os.Environ(), "DOMICILE_SETUP_CODE="+scenario.SetupCode)
+	if o.as != nil {
+		c.SysProcAttr = &syscall.SysProcAttr{Credential: o.as}
+	}
 	return c
 }
 
@@ -218,6 +222,41 @@ func TestAServiceOfOnesOwn(t *testing.T) {
 		assert.Equal(t, 20, strings.Count(mate.domicile(t, "secrets").out, "TIDE_"))
 		assert.Equal(t, client.WorkspaceStateReady, mate.workspace(t, "board").State)
 	})
+}
+
+// Root puts the service of another user into a file, and that one goes on as it was.
+func TestRootLooksAfterAnothersService(t *testing.T) {
+	t.Parallel()
+	const user = 65534 // nobody: PostgreSQL wants one that has a name
+	o := newOwn(t)
+	require.NoError(t, os.Mkdir(o.data, 0o700))
+	require.NoError(t, os.Chown(o.data, user, user))
+	require.NoError(t, os.Chmod(o.config, 0o644))
+	o.as = &syscall.Credential{Uid: user, Gid: user, Groups: []uint32{0}}
+	o.start(t)
+	token := o.mate(t).token
+	file := filepath.Join(t.TempDir(), "kept")
+	root := func(args ...string) answer {
+		t.Helper()
+		return finish(t, exec.CommandContext(t.Context(), filepath.Join(programs, "domicile"), append(args, "-config", o.config, "-data", o.data)...))
+	}
+	a := root("backup", file)
+	require.Equal(t, 0, a.status, a.out+a.err)
+	assert.Contains(t, root("serve", "-check").out, "is another service's: process ")
+	o.end(t, syscall.SIGTERM)
+	a = root("backup", file+".2")
+	require.Equal(t, 0, a.status, a.out+a.err)
+	assert.Equal(t, 0, root("serve", "-check").status)
+	strange := finish(t, exec.CommandContext(t.Context(), "find", o.data, "-not", "-user", strconv.Itoa(user)))
+	assert.Empty(t, strange.out, "nothing of it became root's")
+	o.start(t)
+	c, err := client.Open("http://"+o.web, token)
+	require.NoError(t, err)
+	me, err := client.Answer[client.Account](c.GetAccount(t.Context()))
+	require.NoError(t, err)
+	assert.Equal(t, "mate", me.Name)
+	assert.NoFileExists(t, filepath.Join(o.data, "first-link"), "it counted once")
+	o.end(t, syscall.SIGTERM)
 }
 
 // servers counts the PostgreSQL servers that work on a data folder.
