@@ -41,7 +41,7 @@ func TestDevicesOfAHost(t *testing.T) {
 }
 
 // A definition that needs a machine of its own is told at its line where there is none.
-func TestAMachineOfItsOwn(t *testing.T) {
+func TestPlacesAMachineOfItsOwn(t *testing.T) {
 	r := definition.Read(t.Context(), fstest.MapFS{".devcontainer.json": {Data: []byte("{\"image\": \"quay.test/base:12\",\n\"customizations\": {\"domicile\": {\"place\": \"machine\"}}}")}}, definition.Options{Folder: "/workspaces/deck"})
 	_, err := Make(r, Input{Name: "tide", Host: Host{Site: "quay"}})
 	assert.ErrorContains(t, err, ".devcontainer.json:2: the site quay gives no workspace a machine of its own")

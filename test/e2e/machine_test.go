@@ -16,7 +16,7 @@ import (
 
 // A workspace with a machine of its own is like any other, may ask for more, and sleeps with all
 // that runs in it; nothing of the service's host is reached from it.
-func TestAMachineOfItsOwn(t *testing.T) {
+func TestPlacesAMachineOfItsOwn(t *testing.T) {
 	image := machineImage(t)
 	serveWith(t, "-machines", image)
 	eventually(t, 60*time.Second, "the machines are looked at", func() bool {

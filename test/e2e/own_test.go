@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"math/rand/v2"
@@ -24,6 +25,7 @@ import (
 
 // own is a service as somebody starts it who has named no database.
 type own struct {
+	program      string              // empty: the one that was built
 	as           *syscall.Credential // nil: this user
 	data, config string
 	web, ssh     string // host:port
@@ -55,7 +57,7 @@ func (o *own) settings(t *testing.T, text string) {
 }
 
 func (o *own) command(ctx context.Context, args ...string) *exec.Cmd {
-	c := exec.CommandContext(ctx, filepath.Join(programs, "domicile"), append(args, "-config", o.config, "-data", o.data)...)
+	c := exec.CommandContext(ctx, cmp.Or(o.program, filepath.Join(programs, "domicile")), append(args, "-config", o.config, "-data", o.data)...)
 	c.Env = append(os.Environ(), "DOMICILE_SETUP_CODE="+scenario.SetupCode)
 	if o.as != nil {
 		c.SysProcAttr = &syscall.SysProcAttr{Credential: o.as}

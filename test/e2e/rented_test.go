@@ -17,7 +17,7 @@ import (
 
 // A workspace in a rented instance is like any other. What it costs is known before it is made;
 // what the provider takes away is said to be gone; and nothing is paid for afterwards.
-func TestARentedInstance(t *testing.T) {
+func TestPlacesARentedInstance(t *testing.T) {
 	image := machineImage(t)
 	flags, err := world.StartProvider(t.Context(), image, 0, 0)
 	require.NoError(t, err)

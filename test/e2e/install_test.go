@@ -1,0 +1,137 @@
+package e2e
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"domicile/internal/client"
+)
+
+// built is a folder with what scripts/install and scripts/package need, that others can read.
+func built(t *testing.T) string {
+	t.Helper()
+	root, err := filepath.Abs("../..")
+	require.NoError(t, err)
+	folder, err := os.MkdirTemp("", "domicile-built-")
+	require.NoError(t, err)
+	t.Cleanup(func() { os.RemoveAll(folder) })
+	require.NoError(t, os.Mkdir(filepath.Join(folder, "bin"), 0o755))
+	for _, what := range []string{"scripts", "deploy", "docs/install.md", "CHANGELOG.md", "bin/domicile", "bin/domicile-agent", "bin/domicile-reader"} {
+		to := filepath.Join(folder, what)
+		require.NoError(t, os.MkdirAll(filepath.Dir(to), 0o755))
+		out, err := exec.CommandContext(t.Context(), "cp", "-r", filepath.Join(root, what), to).CombinedOutput()
+		require.NoError(t, err, string(out))
+	}
+	require.NoError(t, exec.CommandContext(t.Context(), "chmod", "-R", "a+rX", folder).Run())
+	return folder
+}
+
+// Somebody without root installs the service, makes the first account by the link, and works; installs
+// again while it runs; and takes the programs away.
+func TestInstalledWithoutRoot(t *testing.T) {
+	t.Parallel()
+	const user = 65534 // nobody: PostgreSQL wants one that has a name
+	o := newOwn(t)
+	o.as = &syscall.Credential{Uid: user, Gid: user, Groups: []uint32{0}} // the engine's socket is this group's
+	from, home := built(t), filepath.Join(filepath.Dir(o.data), "home")
+	require.NoError(t, os.Mkdir(home, 0o755))
+	require.NoError(t, os.Chown(home, user, user))
+	settings, err := os.ReadFile(o.config)
+	require.NoError(t, err)
+	o.config, o.data = filepath.Join(home, ".config/domicile/service.toml"), filepath.Join(home, ".local/share/domicile")
+	install := func(args ...string) answer {
+		t.Helper()
+		c := exec.CommandContext(t.Context(), filepath.Join(from, "scripts/install"), args...)
+		c.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=" + home, "DOMICILE_BUILT=1"}
+		c.SysProcAttr = &syscall.SysProcAttr{Credential: o.as}
+		return finish(t, c)
+	}
+	a := install()
+	require.Equal(t, 0, a.status, a.out+a.err)
+	program := filepath.Join(home, ".local/bin/domicile")
+	assert.Contains(t, a.out, "start it by hand: "+program+" serve")
+	require.NoError(t, os.WriteFile(o.config, settings, 0o644))
+	o.program = program
+	o.start(t)
+	link, err := os.ReadFile(filepath.Join(o.data, "first-link"))
+	require.NoError(t, err)
+	assert.True(t, strings.HasPrefix(string(link), "http://"+o.web+"/setup#"), string(link))
+	mate := o.mate(t)
+	a = mate.domicile(t, "provision", publish(t, "installed", `{"image": "BASE", "remoteUser": "crew"}`, nil), "-name", "dock")
+	require.Equal(t, 0, a.status, a.out+a.err)
+	t.Cleanup(func() { mate.remove(t, "dock") })
+	_, port, _ := strings.Cut(o.ssh, ":")
+	inside := func() string {
+		t.Helper()
+		return finish(t, exec.CommandContext(t.Context(), "ssh", append(append([]string{}, mate.sshOptions("-p")[:len(mate.sshOptions("-p"))-1]...), port, "dock@127.0.0.1", "hostname")...)).out
+	}
+	assert.Equal(t, "dock\n", inside())
+
+	a = install()
+	require.Equal(t, 0, a.status, a.out+a.err)
+	assert.Equal(t, "dock\n", inside(), "what runs goes on")
+	kept, err := os.ReadFile(o.config)
+	require.NoError(t, err)
+	assert.Equal(t, settings, kept, "settings stay as they were")
+	o.end(t, syscall.SIGTERM)
+	o.start(t)
+	assert.Equal(t, client.WorkspaceStateReady, mate.workspace(t, "dock").State)
+
+	a = install("-remove")
+	require.Equal(t, 0, a.status, a.out+a.err)
+	assert.Contains(t, a.out, "What stays: the data in "+o.data)
+	assert.NoFileExists(t, program)
+	assert.NoDirExists(t, filepath.Join(home, ".local/lib/domicile"))
+	assert.DirExists(t, o.data)
+	require.NoError(t, os.WriteFile(program, []byte("another's"), 0o755))
+	assert.Contains(t, install().err, "is not what this script put there")
+}
+
+// The Debian package in a fresh Debian: installed, tried, upgraded, removed and purged.
+func TestTheDebianPackage(t *testing.T) {
+	t.Parallel()
+	from := built(t)
+	c := exec.CommandContext(t.Context(), filepath.Join(from, "scripts/package"), from)
+	c.Env = append(os.Environ(), "DOMICILE_BUILT=1")
+	a := finish(t, c)
+	require.Equal(t, 0, a.status, a.err)
+	file := strings.TrimSpace(a.out)
+	control, err := exec.CommandContext(t.Context(), "dpkg-deb", "--field", file).Output()
+	require.NoError(t, err)
+	for _, needed := range []string{"postgresql", "git", "openssh-client", "iproute2", "docker.io | podman"} {
+		assert.Contains(t, string(control), needed)
+	}
+	unit, err := exec.CommandContext(t.Context(), "sh", "-c", "dpkg-deb --fsys-tarfile "+file+" | tar -xO ./lib/systemd/system/domicile.service").Output()
+	require.NoError(t, err)
+	for _, line := range []string{"User=domicile", "NoNewPrivileges=yes", "CapabilityBoundingSet=\n", "ProtectSystem=strict", "ExecStart=/usr/bin/domicile serve "} {
+		assert.Contains(t, string(unit), line)
+	}
+	require.NoError(t, os.Chmod(file, 0o644))
+	says, err := engineSays(t, "run", "--rm", "--user", "0", "--entrypoint", "bash", "-v", from+":/from:ro", world.RegistryAt+"/skerry/base:12", "-c", `
+set -e
+echo begun
+dpkg -i --force-depends /from/*.deb >/tmp/said 2>&1
+grep -o 'systemd does not run here' /tmp/said
+stat -c '%U %a' /var/lib/domicile
+runuser -u domicile -- domicile serve -config /etc/domicile.toml -data /var/lib/domicile 2>&1 | grep -o 'apt-get install .*' || true
+echo 'size = "small"' >> /etc/domicile.toml
+dpkg -i --force-depends /from/*.deb >/dev/null 2>&1
+grep '^size' /etc/domicile.toml
+touch /var/lib/domicile/kept
+dpkg -r domicile >/dev/null 2>&1
+ls -d /var/lib/domicile/kept; ! command -v domicile
+dpkg -P domicile >/dev/null 2>&1
+getent passwd domicile || echo nobody
+find / -xdev -name '*domicile*' -not -path '/proc/*' -not -path '/from/*' -not -path '/run/*'
+echo over`)
+	require.NoError(t, err, says)
+	_, says, _ = strings.Cut(says, "begun\n") // what the engine says of the image comes before
+	assert.Equal(t, "systemd does not run here\ndomicile 700\napt-get install postgresql iproute2 docker.io.\nsize = \"small\"\n/var/lib/domicile/kept\nnobody\nover", says)
+}
