@@ -31,11 +31,17 @@ import (
 )
 
 // pair measures ours and the raw operation by turns, and reports the medians and their ratio.
-type pair struct{ ours, raw []time.Duration }
+type pair struct {
+	ours, raw []time.Duration
+	before    func() // not measured, before each of both; nil: nothing
+}
 
 func (p *pair) measure(b *testing.B, ours, raw func()) {
 	b.Helper()
 	for b.Loop() {
+		if p.before != nil {
+			p.before()
+		}
 		begun := time.Now()
 		ours()
 		p.ours = append(p.ours, time.Since(begun))

@@ -3,6 +3,7 @@ package e2e
 import (
 	"context"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -181,4 +182,16 @@ func TestConsole(t *testing.T) {
 		p.button("Remove it")
 		p.shows("Your workspaces will hang here")
 	})
+}
+
+// picture keeps what the page shows, where DOMICILE_PICTURES names a folder for somebody to look at.
+func (p *page) picture(name string) {
+	p.t.Helper()
+	folder := os.Getenv("DOMICILE_PICTURES")
+	if folder == "" {
+		return
+	}
+	png, err := chromedp.Run(p.ctx, chromedp.CaptureScreenshot())
+	require.NoError(p.t, err)
+	require.NoError(p.t, os.WriteFile(filepath.Join(folder, name+".png"), png, 0o644))
 }

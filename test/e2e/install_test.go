@@ -1,13 +1,16 @@
 package e2e
 
 import (
+	"encoding/base64"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -134,4 +137,56 @@ echo over`)
 	require.NoError(t, err, says)
 	_, says, _ = strings.Cut(says, "begun\n") // what the engine says of the image comes before
 	assert.Equal(t, "systemd does not run here\ndomicile 700\napt-get install postgresql iproute2 docker.io.\nsize = \"small\"\n/var/lib/domicile/kept\nnobody\nover", says)
+}
+
+// From the link that a new service prints to the first workspace: three steps of one page each, and a key
+// that the browser has made lets OpenSSH in.
+func TestFromTheLinkToAWorkspace(t *testing.T) {
+	t.Parallel()
+	o := newOwn(t)
+	o.start(t)
+	link, err := os.ReadFile(filepath.Join(o.data, "first-link"))
+	require.NoError(t, err)
+	source := publish(t, "firstboard", `{"image": "BASE", "remoteUser": "crew"}`, nil)
+	p := openBrowser(t)
+	p.does(chromedp.Navigate(strings.TrimSpace(string(link))), see("input[name=name]"), fill("input[name=name]", "ada"), fill("input[name=password]", "low-water-mark"))
+	p.picture("first-1")
+	p.button("Make the account")
+	p.shows("How you get in")
+	p.accessible("the key")
+	p.picture("first-2")
+	p.button("Make one for me")
+	p.shows("Keep your key")
+	href, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`document.querySelector("a[download]").href`))
+	require.NoError(t, err)
+	_, coded, _ := strings.Cut(href, "base64,")
+	key, err := base64.StdEncoding.DecodeString(coded)
+	require.NoError(t, err)
+	p.accessible("the key that was made")
+	p.button("It is saved")
+	p.does(see("input[name=source]"), fill("input[name=source]", source))
+	p.picture("first-3")
+	p.button("Read it")
+	p.shows("Make the workspace")
+	p.button("Make the workspace")
+	ada := &person{name: "ada", login: filepath.Join(t.TempDir(), "login"), key: filepath.Join(t.TempDir(), "key")}
+	require.NoError(t, os.WriteFile(ada.key, key, 0o600))
+	c, err := client.Open("http://"+o.web, "")
+	require.NoError(t, err)
+	token, err := client.Answer[client.Token](c.SignIn(t.Context(), client.Credentials{Name: "ada", Password: "low-water-mark"}))
+	require.NoError(t, err)
+	out, err := ada.command(t.Context(), token.Token+"\n", "login", "-server", "http://"+o.web).output()
+	require.NoError(t, err, out)
+	t.Cleanup(func() { ada.remove(t, "firstboard") })
+	_, port, _ := strings.Cut(o.ssh, ":")
+	eventually(t, 60*time.Second, "it is entered with that key", func() bool {
+		options := ada.sshOptions("-p")
+		return finish(t, exec.CommandContext(t.Context(), "ssh", append(options[:len(options)-1:len(options)-1], port, "firstboard@127.0.0.1", "hostname")...)).out == "firstboard\n"
+	})
+	// Anybody may have the command line for their machine.
+	other := openBrowser(t)
+	other.does(chromedp.Navigate("http://" + o.web + "/clients"))
+	other.shows("The command line")
+	other.accessible("the programs")
+	other.picture("clients")
 }

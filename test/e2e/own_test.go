@@ -34,7 +34,7 @@ type own struct {
 }
 
 // newOwn writes the settings of one into a file, and starts nothing.
-func newOwn(t *testing.T) *own {
+func newOwn(t testing.TB) *own {
 	t.Helper()
 	folder, err := os.MkdirTemp("", "domicile-own-")
 	require.NoError(t, err)
@@ -51,7 +51,7 @@ func newOwn(t *testing.T) *own {
 	return o
 }
 
-func (o *own) settings(t *testing.T, text string) {
+func (o *own) settings(t testing.TB, text string) {
 	t.Helper()
 	require.NoError(t, os.WriteFile(o.config, []byte(text), 0o600))
 }
@@ -66,7 +66,7 @@ func (o *own) command(ctx context.Context, args ...string) *exec.Cmd {
 }
 
 // start starts it and waits until it is ready.
-func (o *own) start(t *testing.T, args ...string) {
+func (o *own) start(t testing.TB, args ...string) {
 	t.Helper()
 	said, err := os.OpenFile(o.said, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	require.NoError(t, err)
@@ -91,7 +91,7 @@ func (o *own) ready() bool {
 }
 
 // end ends it by a signal.
-func (o *own) end(t *testing.T, by syscall.Signal) {
+func (o *own) end(t testing.TB, by syscall.Signal) {
 	t.Helper()
 	require.NoError(t, o.running.Process.Signal(by))
 	_ = o.running.Wait()

@@ -13,6 +13,7 @@ import { New } from "./new/new";
 import { Open } from "./open/open";
 import { Sites } from "./sites/sites";
 import { Team } from "./team/team";
+import { Welcome } from "./welcome/welcome";
 import { You } from "./you/you";
 
 // These are large and load when they are opened.
@@ -73,6 +74,7 @@ function Inside() {
         <Route path="/new" element={<New />} />
         <Route path="/sites" element={<Sites />} />
         <Route path="/you" element={<You />} />
+        <Route path="/welcome" element={<Welcome />} />
         <Route path="/clients" element={<Clients />} />
         <Route path="/team" element={<Team />} />
         <Route path="/workspaces/:name" element={<WorkspacePage />} />

@@ -1,4 +1,4 @@
-import { useState, type FormEvent } from "react";
+import { type FormEvent, useEffect, useRef, useState } from "react";
 import { useMutation } from "@tanstack/react-query";
 import { useSearchParams } from "react-router";
 import { api } from "../api/client";
@@ -15,6 +15,12 @@ export function New() {
   const [ref, setRef] = useState(given.get("ref") ?? "");
   const [file, setFile] = useState<string>();
   const check = useMutation({ mutationFn: (chosen?: string) => api.check({ source: source.trim(), ref: ref.trim() || undefined, file: chosen }) });
+  const begun = useRef(false);
+  useEffect(() => {
+    if (given.get("read") === null || !source.trim() || begun.current) return; // it was asked for where one comes from
+    begun.current = true;
+    check.mutate(undefined);
+  });
   const report = check.data?.report as Report | undefined;
   const read = (e: FormEvent) => {
     e.preventDefault();

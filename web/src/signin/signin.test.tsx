@@ -51,7 +51,7 @@ describe("signing in", () => {
     await waitFor(() => expect(came).toHaveBeenCalled());
     expect(make).toHaveBeenCalledWith({ code: "tide-code", name: "skipper", password: "tide-and-timetable" });
     expect(location.href).not.toContain("tide-code");
-    expect(location.pathname).toBe("/");
+    expect(location.pathname).toBe("/welcome");
   });
   it("says where the link is, to who comes without its code", async () => {
     shown(true);

@@ -13,7 +13,8 @@ export function SignIn({ onSignedIn }: { onSignedIn: () => void }) {
   const enter = useMutation({
     mutationFn: async () => (first ? api.makeFirstAccount({ code, name, password }) : api.signIn({ name, password })),
     onSuccess: () => {
-      history.replaceState(null, "", location.pathname === "/setup" ? "/" : location.pathname);
+      history.replaceState(null, "", first ? "/welcome" : location.pathname === "/setup" ? "/" : location.pathname);
+      window.dispatchEvent(new PopStateEvent("popstate")); // so that the pages know where they are
       onSignedIn();
     },
   });
