@@ -120,6 +120,21 @@ func TestAFileThatIsNotToBeWritten(t *testing.T) {
 	assert.Equal(t, "settings-unwritable", fault.Code(s.Include()))
 }
 
+// On Windows ssh has the command interpreter call the pipe, which knows double quotation marks alone; what
+// ends its lines in its own way stays so.
+func TestSettingsOnWindows(t *testing.T) {
+	s := settings(t)
+	s.System = "windows"
+	s.Pipe = []string{`C:\Users\Ada Skipper\domicile.exe`, "pipe", "-login", `C:\Users\Ada Skipper\AppData\login.json`, "-suffix", "100%"}
+	s.have(t, "Host quay\r\n  User ada\r\n")
+	require.NoError(t, s.Write())
+	require.NoError(t, s.Include())
+	assert.Contains(t, contents(t, s.own()), `  ProxyCommand "C:\Users\Ada Skipper\domicile.exe" pipe -login "C:\Users\Ada Skipper\AppData\login.json" -suffix 100%% %n`+"\n")
+	assert.Equal(t, s.lines()+"Host quay\r\n  User ada\r\n", contents(t, s.File))
+	require.NoError(t, s.Remove())
+	assert.Equal(t, "Host quay\r\n  User ada\r\n", contents(t, s.File))
+}
+
 func TestWhatCannotBeSaidToSSH(t *testing.T) {
 	for suffix, fine := range map[string]bool{"domicile": true, "skerry-2": true, "": false, "*": false, "a b": false, "-a": false, "a\nHost *": false, "A": false} {
 		s := settings(t)
