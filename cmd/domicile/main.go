@@ -96,6 +96,10 @@ func run(ctx context.Context, t *terminal, args []string) int {
 	if c, known := commandNamed(args[0]); known {
 		return c.run(ctx, t, args[1:])
 	}
+	if slices.Contains(notHere, args[0]) {
+		fmt.Fprintf(t.err, "domicile: %s is a command of the service, and this is the command line alone; the service runs on Linux and is installed from its sources or its package\n", args[0])
+		return 2
+	}
 	fmt.Fprintf(t.err, "domicile: there is no command %q; domicile help lists them\n", args[0])
 	return 2
 }

@@ -12,6 +12,7 @@ import (
 var (
 	serviceCommands = []command{serveCommand, backupCommand, standinCommand}
 	hiddenCommands  = []command{throughCommand}
+	notHere         []string
 )
 
 // apartMain is what this program does where it is called to read untrusted text.
