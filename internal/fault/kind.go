@@ -30,7 +30,7 @@ var kinds = map[string]Kind{
 	"ref-not-found": Missing, "image-not-found": Missing, "image-gone": Missing, "empty-repository": Missing, "not-a-repository": Missing, "workspace-gone": Missing, "machine-gone": Missing, "instance-gone": Missing, "unknown-path": Missing,
 
 	"changed-source": Conflict, "other-branch": Conflict, "own-commits": Conflict, "not-pulled": Conflict, "site-cannot": Conflict, "host-key-changed": Forbidden, "key-not-installed": Forbidden, "host-not-known": Forbidden, "host-away": Unable, "engine-closed": Unable, "no-ssh": OwnMistake, "no-systemd": Unable, "not-a-host": Conflict, "not-rented": Conflict, "not-lost": Conflict, "another-size": Conflict, "site-in-use": Conflict, "site-drained": Conflict, "another-site": Conflict, "no-site-can": Conflict, "alone": Conflict, "another-source": Conflict, "busy": Conflict, "file-exists": Conflict, "has-helpers": Conflict, "key-taken": Conflict, "last-administrator": Conflict, "made-twice": Conflict, "mounted-folder": Conflict, "name-taken": Conflict,
-	"never-made": Conflict, "not-for-helpers": Conflict, "not-ready": Conflict, "own-account": Conflict, "running-already": Conflict, "setup-done": Conflict, "stopped-already": Conflict, "no-next-key": Conflict, "agent-replaced": Conflict, "full": Conflict, "usher-there": Conflict, "port-taken": Conflict, "key-locked": Conflict,
+	"never-made": Conflict, "not-for-helpers": Conflict, "not-ready": Conflict, "own-account": Conflict, "running-already": Conflict, "setup-done": Conflict, "stopped-already": Conflict, "no-next-key": Conflict, "agent-replaced": Conflict, "full": Conflict, "usher-there": Conflict, "suffix-taken": Conflict, "port-taken": Conflict, "key-locked": Conflict,
 
 	"slowed-down": TooOften, "questions-wait": TooOften,
 

@@ -116,11 +116,37 @@ func (s Settings) Included() (bool, error) {
 // Include adds the line to the person's file, once. The rest of it stays as it was, byte for byte.
 func (s Settings) Include() error {
 	b, path, mode, err := s.read()
-	if err != nil || bytes.HasPrefix(b, []byte(s.lines())) {
+	if err != nil {
+		return err
+	}
+	if err := s.alone(b); err != nil || bytes.HasPrefix(b, []byte(s.lines())) {
 		return err
 	}
 	rest := bytes.Replace(b, []byte(s.lines()), nil, 1) // it counts at the beginning alone
 	return s.write(path, append([]byte(s.lines()), rest...), mode)
+}
+
+// mostOwn bounds how large an usher's own file is, in bytes.
+const mostOwn = 64 << 10
+
+// alone refuses a suffix that another account's usher has in the same file already: of two entries for the
+// same hosts ssh takes the first, and the other account's workspaces would not be found.
+func (s Settings) alone(b []byte) error {
+	for part := range strings.SplitSeq(string(b), notice+"Include \"") {
+		path, _, is := strings.Cut(part, "\"\n")
+		if !is || path == s.own() || !filepath.IsAbs(path) {
+			continue
+		}
+		info, err := os.Lstat(path)
+		if err != nil || !info.Mode().IsRegular() || info.Size() > mostOwn {
+			continue
+		}
+		other, err := os.ReadFile(path)
+		if err == nil && bytes.Contains(other, []byte("\nHost *."+s.Suffix+"\n")) {
+			return fault.New("suffix-taken", "choose another for this account: domicile usher -suffix NAME", "addresses that end in .%s are another account's in %s: %s", s.Suffix, s.File, path)
+		}
+	}
+	return nil
 }
 
 // Remove takes the line out of the person's file, and the usher's own files away.

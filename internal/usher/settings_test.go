@@ -120,6 +120,30 @@ func TestAFileThatIsNotToBeWritten(t *testing.T) {
 	assert.Equal(t, "settings-unwritable", fault.Code(s.Include()))
 }
 
+// Two accounts at one machine have a suffix each: who comes second with the same is told, and nothing is
+// changed; of one whose usher is gone nothing is in the way.
+func TestTwoAccountsWithOneSuffix(t *testing.T) {
+	one, two := settings(t), settings(t)
+	two.File = one.File
+	require.NoError(t, one.Write())
+	require.NoError(t, one.Include())
+	require.NoError(t, two.Write())
+	before := contents(t, one.File)
+	err := two.Include()
+	assert.Equal(t, "suffix-taken", fault.Code(err))
+	assert.Contains(t, fault.Remedy(err), "-suffix")
+	assert.Equal(t, before, contents(t, one.File))
+	require.NoError(t, one.Include(), "the first is not in its own way")
+
+	other := two
+	other.Suffix = "skerry"
+	require.NoError(t, other.Write())
+	require.NoError(t, other.Include())
+	require.NoError(t, one.Remove())
+	require.NoError(t, two.Write())
+	require.NoError(t, two.Include())
+}
+
 // On Windows ssh has the command interpreter call the pipe, which knows double quotation marks alone; what
 // ends its lines in its own way stays so.
 func TestSettingsOnWindows(t *testing.T) {

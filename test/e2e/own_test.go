@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"log/slog"
 	"math/rand/v2"
 	"net/http"
 	"os"
@@ -15,11 +16,13 @@ import (
 	"testing"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"domicile/internal/client"
 	"domicile/internal/daemons"
+	"domicile/internal/postgres"
 	"domicile/internal/scenario"
 )
 
@@ -224,6 +227,52 @@ func TestAServiceOfOnesOwn(t *testing.T) {
 		assert.Equal(t, 20, strings.Count(mate.domicile(t, "secrets").out, "TIDE_"))
 		assert.Equal(t, client.WorkspaceStateReady, mate.workspace(t, "board").State)
 	})
+}
+
+// Before the records of an earlier version are changed, they are kept as they were.
+func TestRecordsAreKeptBeforeTheyAreChanged(t *testing.T) {
+	t.Parallel()
+	o := newOwn(t)
+	o.start(t)
+	o.mate(t)
+	o.end(t, syscall.SIGTERM)
+	kept := func() []string {
+		t.Helper()
+		list, err := filepath.Glob(filepath.Join(o.data, "dumps", "before-*.dump"))
+		require.NoError(t, err)
+		return list
+	}
+	assert.Empty(t, kept(), "there was nothing to change")
+	earlier := func(question string) {
+		t.Helper()
+		s, err := postgres.Open(t.Context(), filepath.Join(o.data, "database"), slog.New(slog.DiscardHandler))
+		require.NoError(t, err)
+		conn, err := pgx.Connect(t.Context(), s.URL())
+		require.NoError(t, err)
+		_, err = conn.Exec(t.Context(), question)
+		require.NoError(t, err)
+		require.NoError(t, conn.Close(t.Context()))
+		require.NoError(t, s.Close())
+	}
+	// The last change, which made a table, is undone.
+	earlier("DROP TABLE editors; DELETE FROM goose_db_version WHERE version_id = (SELECT max(version_id) FROM goose_db_version)")
+	o.start(t)
+	require.Len(t, kept(), 1)
+	info, err := os.Stat(kept()[0])
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+	list, err := exec.CommandContext(t.Context(), "pg_restore", "--list", kept()[0]).CombinedOutput()
+	require.NoError(t, err, string(list))
+	assert.Contains(t, string(list), "TABLE DATA public accounts")
+	assert.NotContains(t, string(list), "public editors")
+	o.end(t, syscall.SIGTERM)
+
+	earlier("INSERT INTO goose_db_version (version_id, is_applied) VALUES (9999, true)")
+	a := finish(t, o.command(t.Context(), "serve"))
+	assert.Equal(t, 1, a.status)
+	assert.Contains(t, a.err, "the records are of a newer version (9999) than this service knows")
+	assert.Len(t, kept(), 1, "nothing is touched")
+	assert.Zero(t, servers(t, o.data), "its database ends with it")
 }
 
 // Root puts the service of another user into a file, and that one goes on as it was.
