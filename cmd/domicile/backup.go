@@ -7,10 +7,13 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"syscall"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -41,21 +44,58 @@ var backupCommand = command{
 			if err := s.settle(all); err != nil {
 				return err
 			}
+			if args[0] == onto { // by this program itself, as the folder's owner
+				return s.writeBackup(ctx, under(t.out))
+			}
 			return s.backUp(ctx, t, args[0])
 		}
 	},
 }
 
-// backUp writes a backup of the service that the settings name.
+// onto is in place of a file: the backup goes to standard output.
+const onto = "-"
+
+// backUp writes a backup of the service that the settings name into a file. What is in the data folder is
+// read and written as its owner: root would follow what another user could put there.
 func (s *settings) backUp(ctx context.Context, t *terminal, file string) error {
 	data, err := filepath.Abs(s.data)
 	if err != nil {
 		return fmt.Errorf("find the data folder: %w", err)
 	}
-	if _, err := os.Stat(filepath.Join(data, "secret.key")); err != nil {
+	if _, err := os.Lstat(filepath.Join(data, "secret.key")); err != nil {
 		return fault.Wrap(err, "no-data-folder", "name the service's with -data, as its user or as root", "there are no keys of a service in %s", data)
 	}
-	work, err := os.MkdirTemp(filepath.Dir(file), ".backup-")
+	user, group, err := datafolder.Owner(data)
+	if err != nil {
+		return err
+	}
+	write := func(w io.Writer) error { return s.writeBackup(ctx, w) }
+	if os.Getuid() == 0 && user != 0 {
+		write = func(w io.Writer) error {
+			c := exec.CommandContext(ctx, "/proc/self/exe", "backup", onto, "-data", data, "-config", os.DevNull)
+			c.Env = append(os.Environ(), variableOf("database")+"="+s.database, variableOf("database-file")+"=")
+			c.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: user, Gid: group}, Pdeathsig: syscall.SIGTERM}
+			c.Dir, c.Stdout, c.Stderr = "/", w, under(t.err)
+			if err := c.Run(); err != nil {
+				return fmt.Errorf("back it up as its owner: %w", err)
+			}
+			return nil
+		}
+	}
+	if err := backup.Into(file, write); err != nil {
+		return err
+	}
+	fmt.Fprintf(t.out, "%s has the records, secrets and keys of %s. Keep it where nobody else reads it.\nThe workspaces' own disks are not in it: they stay at their sites, and a service that is brought back finds them there.\n", file, data)
+	return nil
+}
+
+// writeBackup writes a backup of a data folder of this user's.
+func (s *settings) writeBackup(ctx context.Context, to io.Writer) error {
+	data, err := filepath.Abs(s.data)
+	if err != nil {
+		return fmt.Errorf("find the data folder: %w", err)
+	}
+	work, err := os.MkdirTemp(data, "backup-")
 	if err != nil {
 		return fmt.Errorf("make room for the backup: %w", err)
 	}
@@ -77,11 +117,7 @@ func (s *settings) backUp(ctx context.Context, t *terminal, file string) error {
 	if err := postgres.Dump(ctx, bin, address, dump); err != nil {
 		return err
 	}
-	if err := backup.Write(file, m, data, dump); err != nil {
-		return err
-	}
-	fmt.Fprintf(t.out, "%s has the records, secrets and keys of %s. Keep it where nobody else reads it.\nThe workspaces' own disks are not in it: they stay at their sites, and a service that is brought back finds them there.\n", file, data)
-	return nil
+	return backup.Write(to, m, data, dump)
 }
 
 // borrow is a data folder's database: the one that is at work, else it is started for the moment.

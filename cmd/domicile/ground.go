@@ -47,21 +47,16 @@ func (s *settings) stand(ctx context.Context, log *slog.Logger) (*ground, error)
 
 // openOwn starts the database of a data folder.
 func openOwn(ctx context.Context, folder *datafolder.Folder, log *slog.Logger) (*postgres.Server, error) {
-	at := ownDatabase(folder.Path)
-	owner, err := postgres.OwnerOf(at)
+	owner, err := postgres.Owner()
 	if err != nil {
 		return nil, err
 	}
-	whose, err := folder.Owner()
-	if err != nil {
-		return nil, err
-	}
-	if c := owner.Credential; c != nil && c.Uid != whose { // its files are in there
+	if c := owner.Credential; c != nil { // its files are in there
 		if err := folder.LetPass(int(c.Gid)); err != nil {
 			return nil, err
 		}
 	}
-	return postgres.Open(ctx, at, log)
+	return postgres.Open(ctx, ownDatabase(folder.Path), log)
 }
 
 // ownDatabase is where the service's own database is.

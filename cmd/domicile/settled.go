@@ -73,10 +73,12 @@ func (s *settings) fromFile(f *flag.FlagSet, given map[string]bool) error {
 	if file == "" {
 		file = usualConfig()
 	}
-	b, err := os.ReadFile(file)
-	if errors.Is(err, fs.ErrNotExist) && s.config == "" {
-		return nil
+	if s.config == "" {
+		if _, err := os.Stat(file); err != nil { // there is none, or none in a folder of this user's
+			return nil
+		}
 	}
+	b, err := os.ReadFile(file)
 	if err == nil && len(b) > mostConfig {
 		err = fmt.Errorf("it has more than %d bytes", mostConfig)
 	}

@@ -43,9 +43,8 @@ const (
 	mostRecords = 1 << 40 // bytes of a dump
 )
 
-// Write writes a backup of the keys of a data folder and of a dump. The file is there whole or not at
-// all, and its owner alone reads it.
-func Write(file string, m Manifest, folder, dump string) (err error) {
+// Into makes a file of what write writes. It is there whole or not at all, and its owner alone reads it.
+func Into(file string, write func(io.Writer) error) error {
 	if _, err := os.Lstat(file); err == nil {
 		return fault.New("file-exists", "name another file, or remove this one", "%s is there already", file)
 	}
@@ -55,7 +54,18 @@ func Write(file string, m Manifest, folder, dump string) (err error) {
 	}
 	defer os.Remove(f.Name())
 	defer f.Close()
-	w := tar.NewWriter(f)
+	if err := write(f); err != nil {
+		return err
+	}
+	if err := errors.Join(f.Sync(), f.Close()); err != nil {
+		return fmt.Errorf("write the backup: %w", err)
+	}
+	return os.Rename(f.Name(), file)
+}
+
+// Write writes a backup of the keys of a data folder and of a dump.
+func Write(to io.Writer, m Manifest, folder, dump string) error {
+	w := tar.NewWriter(to)
 	m.Form = form
 	b, err := json.MarshalIndent(m, "", "  ")
 	if err != nil {
@@ -79,10 +89,10 @@ func Write(file string, m Manifest, folder, dump string) (err error) {
 	if err := addFile(w, dump, m.Made); err != nil {
 		return fmt.Errorf("put the records into the backup: %w", err)
 	}
-	if err := errors.Join(w.Close(), f.Sync(), f.Close()); err != nil {
+	if err := w.Close(); err != nil {
 		return fmt.Errorf("write the backup: %w", err)
 	}
-	return os.Rename(f.Name(), file)
+	return nil
 }
 
 func header(name string, size int64, made time.Time) *tar.Header {

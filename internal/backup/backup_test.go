@@ -3,6 +3,7 @@ package backup
 import (
 	"archive/tar"
 	"bytes"
+	"io"
 	"os"
 	"path/filepath"
 	"testing"
@@ -29,11 +30,14 @@ func TestWhatIsPutInComesOut(t *testing.T) {
 	dump := file(t, filepath.Join(t.TempDir(), "dump"), "the records")
 	made := time.Date(2026, 5, 1, 8, 0, 0, 0, time.UTC)
 	kept := filepath.Join(to, "skerry.backup")
-	require.NoError(t, Write(kept, Manifest{Version: "1", Schema: 21, Made: made}, data, dump))
+	into := func() error {
+		return Into(kept, func(w io.Writer) error { return Write(w, Manifest{Version: "1", Schema: 21, Made: made}, data, dump) })
+	}
+	require.NoError(t, into())
 	info, err := os.Stat(kept)
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm(), "it has the keys in it")
-	assert.Equal(t, "file-exists", fault.Code(Write(kept, Manifest{}, data, dump)), "none is written over")
+	assert.Equal(t, "file-exists", fault.Code(into()), "none is written over")
 
 	m, err := Look(kept)
 	require.NoError(t, err)

@@ -37,11 +37,6 @@ func StartPostgres(ctx context.Context, folder string) (*Postgres, error) {
 	if err := os.MkdirAll(p.folder, 0o755); err != nil {
 		return nil, fmt.Errorf("make a folder for PostgreSQL: %w", err)
 	}
-	if c := p.owner.Credential; c != nil {
-		if err := os.Chown(p.folder, int(c.Uid), int(c.Gid)); err != nil {
-			return nil, fmt.Errorf("give PostgreSQL its folder: %w", err)
-		}
-	}
 	password, err := postgres.Initialise(ctx, p.folder, bin, p.owner, false)
 	if err != nil {
 		return nil, err

@@ -9,7 +9,9 @@ import (
 	"io/fs"
 	"net"
 	"os"
+	"os/user"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -43,6 +45,9 @@ func Claim(path string, alone bool) (*Folder, error) {
 	}
 	fresh, err := look(path)
 	if err != nil {
+		return nil, err
+	}
+	if err := ownOnly(path); err != nil {
 		return nil, err
 	}
 	for _, folder := range []string{path, filepath.Join(path, "sockets"), filepath.Join(path, "doors"), filepath.Join(path, "views")} {
@@ -200,13 +205,30 @@ func (f *Folder) holder() string {
 	return strings.TrimSpace(string(b))
 }
 
-// Owner is whose the folder is.
-func (f *Folder) Owner() (user uint32, err error) {
-	info, err := os.Stat(f.Path)
-	if err != nil {
-		return 0, cannot(err, f.Path)
+// Owner is whose a folder is; of one that is not there yet, this user's.
+func Owner(path string) (user, group uint32, err error) {
+	info, err := os.Stat(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return uint32(os.Getuid()), uint32(os.Getgid()), nil
 	}
-	return info.Sys().(*syscall.Stat_t).Uid, nil
+	if err != nil {
+		return 0, 0, cannot(err, path)
+	}
+	s := info.Sys().(*syscall.Stat_t)
+	return s.Uid, s.Gid, nil
+}
+
+// ownOnly keeps root from writing into another user's folder: that one could lead it elsewhere by links.
+func ownOnly(path string) error {
+	whose, _, err := Owner(path)
+	if err != nil || os.Getuid() != 0 || whose == 0 {
+		return err
+	}
+	name := strconv.FormatUint(uint64(whose), 10)
+	if u, err := user.LookupId(name); err == nil {
+		name = u.Username
+	}
+	return fault.New("another-users", "start it as that one: runuser -u "+name+" -- domicile serve", "the data folder %s is the user %s's, and root writes nothing into it", path, name)
 }
 
 // LetPass lets a group pass the folder, and see nothing in it: that of a server whose own folder is in

@@ -56,7 +56,7 @@ func Open(ctx context.Context, folder string, log *slog.Logger) (*Server, error)
 		return nil, fault.New("bad-path", "choose a data folder with a shorter path with -data", "the path %s is too long for a socket", socket)
 	}
 	var err error
-	if s.owner, err = OwnerOf(folder); err != nil {
+	if s.owner, err = Owner(); err != nil {
 		return nil, err
 	}
 	if s.bin, err = programsFor(s.data()); err != nil {
@@ -91,30 +91,36 @@ func (s *Server) address(database string) string {
 	return u.String()
 }
 
-// prepare makes the folders, and the data the first time.
+// prepare makes the folders, and the data the first time. The folder stays the service's: what the
+// server's user could put into it, a service that runs as root would follow.
 func (s *Server) prepare(ctx context.Context) error {
-	if err := s.ownFolder(s.folder); err != nil {
-		return err
+	if err := os.MkdirAll(s.folder, 0o700); err != nil {
+		return fmt.Errorf("make a folder for PostgreSQL: %w", err)
 	}
-	if err := s.ownFolder(s.sockets()); err != nil {
+	if c := s.owner.Credential; c != nil { // who may pass it, and see nothing in it
+		if err := errors.Join(os.Chown(s.folder, os.Getuid(), int(c.Gid)), os.Chmod(s.folder, 0o710)); err != nil {
+			return fmt.Errorf("let PostgreSQL pass its folder: %w", err)
+		}
+	}
+	if err := give(s.sockets(), s.owner); err != nil {
 		return err
 	}
 	var err error
-	if s.password, err = Initialise(ctx, s.folder, s.bin, s.owner, true); err != nil {
-		return err
-	}
-	return nil
+	s.password, err = Initialise(ctx, s.folder, s.bin, s.owner, true)
+	return err
 }
 
-// ownFolder makes a folder that only the server's user opens.
-func (s *Server) ownFolder(folder string) error {
-	if err := os.MkdirAll(folder, 0o700); err != nil {
-		return fmt.Errorf("make a folder for PostgreSQL: %w", err)
+// give makes a folder that only the server's user opens.
+func give(folder string, owner *syscall.SysProcAttr) error {
+	err := os.Mkdir(folder, 0o700)
+	if errors.Is(err, fs.ErrExist) {
+		return nil // it was given when it was made
 	}
-	if c := s.owner.Credential; c != nil {
-		if err := os.Chown(folder, int(c.Uid), int(c.Gid)); err != nil {
-			return fmt.Errorf("give PostgreSQL its folder: %w", err)
-		}
+	if c := owner.Credential; err == nil && c != nil {
+		err = os.Lchown(folder, int(c.Uid), int(c.Gid))
+	}
+	if err != nil {
+		return fmt.Errorf("make a folder for PostgreSQL: %w", err)
 	}
 	return nil
 }

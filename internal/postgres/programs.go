@@ -59,7 +59,7 @@ func programsFor(data string) (string, error) {
 	version := strings.TrimSpace(string(b))
 	n, err := strconv.Atoi(version)
 	if err != nil {
-		return "", fault.New("database-version", "put back the folder from a backup", "%s is no data folder of PostgreSQL: its PG_VERSION says %q", data, version)
+		return "", fault.New("database-version", "put back the folder from a backup", "%s is no data folder of PostgreSQL: its PG_VERSION is no number", data)
 	}
 	if list := versions(); !slices.Contains(list, n) {
 		return "", fault.New("database-version", fmt.Sprintf("apt-get install postgresql-%d (Debian's release before this one has it), then domicile backup FILE, and domicile serve -restore FILE into a new data folder", n),
@@ -91,17 +91,6 @@ func Owner() (*syscall.SysProcAttr, error) {
 	uid, err1 := strconv.ParseUint(u.Uid, 10, 32)
 	gid, err2 := strconv.ParseUint(u.Gid, 10, 32)
 	return &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: uint32(uid), Gid: uint32(gid)}}, errors.Join(err1, err2)
-}
-
-// OwnerOf is who the server of a folder runs as: whose the data are, where root looks after another
-// user's service.
-func OwnerOf(folder string) (*syscall.SysProcAttr, error) {
-	info, err := os.Stat(filepath.Join(folder, "data"))
-	if os.Getuid() != 0 || err != nil {
-		return Owner()
-	}
-	whose := info.Sys().(*syscall.Stat_t)
-	return &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: whose.Uid, Gid: whose.Gid}}, nil
 }
 
 // Initialise makes the data below folder the first time, with a password that is kept beside them.
@@ -136,6 +125,9 @@ func Initialise(ctx context.Context, folder, bin string, owner *syscall.SysProcA
 		if err := os.Chown(handed, int(c.Uid), int(c.Gid)); err != nil {
 			return "", err
 		}
+	}
+	if err := give(begun, owner); err != nil {
+		return "", err
 	}
 	args := []string{"-D", begun, "-U", name, "-E", "UTF8", "--locale=C.UTF-8", "--auth=scram-sha-256", "--pwfile=" + handed}
 	if !durable {

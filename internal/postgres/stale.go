@@ -49,16 +49,19 @@ const writeLimit = time.Second
 
 // replace writes a file of the server's, whole or not at all.
 func (s *Server) replace(file string, b []byte) error {
-	next := file + ".next"
-	if err := os.WriteFile(next, b, 0o600); err != nil {
+	next, err := os.CreateTemp(filepath.Dir(file), "next-") // never one that is there: it could be a link
+	if err != nil {
 		return err
 	}
-	if c := s.owner.Credential; c != nil {
-		if err := os.Chown(next, int(c.Uid), int(c.Gid)); err != nil {
-			return err
-		}
+	defer os.Remove(next.Name()) // where it was not moved
+	_, err = next.Write(b)
+	if c := s.owner.Credential; err == nil && c != nil {
+		err = next.Chown(int(c.Uid), int(c.Gid))
 	}
-	return os.Rename(next, file)
+	if err := errors.Join(err, next.Close()); err != nil {
+		return err
+	}
+	return os.Rename(next.Name(), file)
 }
 
 // isDead tells that a process has ended, and is still in the table of processes (proc_pid_stat(5)).
