@@ -1,3 +1,4 @@
+import { Link } from "react-router";
 import { Keys } from "./keys";
 import { Password, Tokens } from "./access";
 import { Editors } from "./editors";
@@ -8,6 +9,13 @@ export function You() {
   return (
     <div className="grid gap-10 lg:grid-cols-2">
       <title>You – Domicile</title>
+      <p className="lg:col-span-2">
+        Your own machine has <code className="font-mono">domicile</code> in one line:{" "}
+        <Link to="/clients" className="link">
+          the command line for Linux, macOS and Windows
+        </Link>
+        .
+      </p>
       <Keys />
       <Editors />
       <Own />
