@@ -10,7 +10,7 @@ export function You() {
     <div className="grid gap-10 lg:grid-cols-2">
       <title>You – Domicile</title>
       <p className="lg:col-span-2">
-        Your own machine has <code className="font-mono">domicile</code> in one line:{" "}
+        One line puts <code className="font-mono">domicile</code> on your own machine:{" "}
         <Link to="/clients" className="link">
           the command line for Linux, macOS and Windows
         </Link>
