@@ -73,7 +73,7 @@ func (s *settings) backUp(ctx context.Context, t *terminal, file string) error {
 	if os.Getuid() == 0 && user != 0 {
 		write = func(w io.Writer) error {
 			c := exec.CommandContext(ctx, "/proc/self/exe", "backup", onto, "-data", data, "-config", os.DevNull)
-			c.Env = append(os.Environ(), variableOf("database")+"="+s.database, variableOf("database-file")+"=")
+			c.Env = []string{"PATH=" + os.Getenv("PATH"), variableOf("database") + "=" + s.database} // nothing of root's own
 			c.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: user, Gid: group}, Pdeathsig: syscall.SIGTERM}
 			c.Dir, c.Stdout, c.Stderr = "/", w, under(t.err)
 			if err := c.Run(); err != nil {
