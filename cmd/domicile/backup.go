@@ -13,6 +13,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"time"
 
@@ -236,10 +237,13 @@ func (s *settings) bringRecords(ctx context.Context, folder *datafolder.Folder, 
 }
 
 // wholeFolder refuses a data folder into which a backup was brought by half.
-func wholeFolder(data string) error {
-	b, err := os.ReadFile(filepath.Join(data, cutMark))
+func wholeFolder(folder *datafolder.Folder) error {
+	b, err := os.ReadFile(filepath.Join(folder.Path, cutMark))
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
-	return fault.New("not-whole", "domicile serve -restore "+string(b), "bringing a backup back into %s was cut", data)
+	if err != nil {
+		return fmt.Errorf("look whether a backup was brought back: %w", err)
+	}
+	return fault.New("not-whole", "domicile serve -restore "+strings.TrimSpace(string(b)), "bringing a backup back into %s was cut", folder.Path)
 }

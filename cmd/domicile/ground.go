@@ -33,6 +33,10 @@ func (s *settings) stand(ctx context.Context, log *slog.Logger) (*ground, error)
 	if err != nil {
 		return nil, err
 	}
+	if err := wholeFolder(folder); err != nil {
+		folder.Release()
+		return nil, err
+	}
 	g := &ground{folder: folder, url: s.database, dumps: filepath.Join(folder.Path, "dumps")}
 	if g.url != "" {
 		return g, nil

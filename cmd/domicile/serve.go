@@ -75,9 +75,6 @@ func serve(ctx context.Context, t *terminal, s *settings) error {
 			return err
 		}
 	}
-	if err := wholeFolder(s.data); err != nil {
-		return err
-	}
 	g, err := s.stand(ctx, log)
 	if err != nil {
 		return err
