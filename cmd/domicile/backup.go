@@ -176,13 +176,16 @@ func (s *settings) bringBack(ctx context.Context, t *terminal, log *slog.Logger)
 	if err := os.WriteFile(mark, []byte(s.restore+"\n"), 0o600); err != nil {
 		return fmt.Errorf("begin to bring the backup back: %w", err)
 	}
+	work := filepath.Join(folder.Path, "brought")
 	if cut {
-		if err := os.RemoveAll(ownDatabase(folder.Path)); err != nil {
+		if own, err := openOwn(ctx, folder, log); err == nil { // it may still be at work
+			_ = own.Close()
+		}
+		if err := errors.Join(os.RemoveAll(ownDatabase(folder.Path)), os.RemoveAll(work)); err != nil {
 			return fmt.Errorf("remove what was brought back by half: %w", err)
 		}
 	}
-	work, err := os.MkdirTemp(folder.Path, "bring-")
-	if err != nil {
+	if err := os.Mkdir(work, 0o700); err != nil {
 		return fmt.Errorf("make room for the backup: %w", err)
 	}
 	defer os.RemoveAll(work)
