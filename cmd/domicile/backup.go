@@ -28,7 +28,7 @@ import (
 )
 
 var backupCommand = command{
-	name: "backup", args: "FILE [-config FILE] [-data FOLDER] [-database ADDRESS]", summary: "Put records, secrets and keys of this machine's service into a file, while it runs or not",
+	name: "backup", args: "FILE [-config FILE] [-data FOLDER] [-database ADDRESS]", summary: "Put records, secrets and keys of this machine's service into a file (-: to standard output), while it runs or not",
 	example: "domicile backup /root/domicile-2026-07-01.backup",
 	takes:   []string{"FILE"},
 	alone:   true,
@@ -77,10 +77,12 @@ func (s *settings) backUp(ctx context.Context, t *terminal, file string) error {
 			c.Env = []string{"PATH=" + os.Getenv("PATH"), variableOf("database") + "=" + s.database} // nothing of root's own
 			c.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: user, Gid: group}, Pdeathsig: syscall.SIGTERM}
 			c.Dir, c.Stdout, c.Stderr = "/", w, under(t.err)
-			if err := c.Run(); err != nil {
-				return fmt.Errorf("back it up as its owner: %w", err)
+			err := c.Run()
+			var ended *exec.ExitError
+			if errors.As(err, &ended) {
+				return exitStatus(1) // it has told why
 			}
-			return nil
+			return err
 		}
 	}
 	if err := backup.Into(file, write); err != nil {
@@ -96,7 +98,7 @@ func (s *settings) writeBackup(ctx context.Context, to io.Writer) error {
 	if err != nil {
 		return fmt.Errorf("find the data folder: %w", err)
 	}
-	work, err := os.MkdirTemp(data, "backup-")
+	work, err := os.MkdirTemp(data, backupWork)
 	if err != nil {
 		return fmt.Errorf("make room for the backup: %w", err)
 	}
@@ -120,6 +122,9 @@ func (s *settings) writeBackup(ctx context.Context, to io.Writer) error {
 	}
 	return backup.Write(to, m, data, dump)
 }
+
+// backupWork begins the names of the folders in which backups are made.
+const backupWork = "backup-"
 
 // borrow is a data folder's database: the one that is at work, else it is started for the moment.
 func borrow(ctx context.Context, data string) (*postgres.Server, func(), error) {

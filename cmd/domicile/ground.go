@@ -37,6 +37,7 @@ func (s *settings) stand(ctx context.Context, log *slog.Logger) (*ground, error)
 		folder.Release()
 		return nil, err
 	}
+	dropOldWork(folder.Path)
 	g := &ground{folder: folder, url: s.database, dumps: filepath.Join(folder.Path, "dumps")}
 	if g.url != "" {
 		return g, nil
@@ -47,6 +48,22 @@ func (s *settings) stand(ctx context.Context, log *slog.Logger) (*ground, error)
 	}
 	g.url = g.own.URL()
 	return g, nil
+}
+
+// oldWork is how old what a backup left behind must be, until nobody can be at work on it.
+const oldWork = 24 * time.Hour
+
+// dropOldWork removes what backups left behind that were killed: there are records in it.
+func dropOldWork(data string) {
+	list, err := os.ReadDir(data)
+	if err != nil {
+		return // the next start looks again
+	}
+	for _, x := range list {
+		if info, err := x.Info(); err == nil && x.IsDir() && strings.HasPrefix(x.Name(), backupWork) && time.Since(info.ModTime()) > oldWork {
+			_ = os.RemoveAll(filepath.Join(data, x.Name()))
+		}
+	}
 }
 
 // openOwn starts the database of a data folder.
