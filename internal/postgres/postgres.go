@@ -176,7 +176,7 @@ func (s *Server) start() (*process, error) {
 	defer log.Close()
 	cmd := exec.Command(filepath.Join(s.bin, "postgres"), "-D", s.data(), "-k", s.sockets(), "-h", "", "-p", "5432",
 		"-c", "shared_buffers=48MB", "-c", "max_connections=200", "-c", "logging_collector=off", "-c", "log_destination=stderr", "-c", "unix_socket_permissions=0700")
-	cmd.Dir, cmd.Stdout, cmd.Stderr = "/", log, log
+	cmd.Dir, cmd.Stdout, cmd.Stderr, cmd.Env = "/", log, log, surroundings()
 	attributes := *s.owner
 	attributes.Setsid = true // it outlives a service that is killed, and hears no Ctrl-C
 	cmd.SysProcAttr = &attributes
@@ -191,6 +191,9 @@ func (s *Server) start() (*process, error) {
 	go func() { _ = cmd.Wait() }() // an ended one must not stay in the table of processes
 	return p, nil
 }
+
+// surroundings are the server's variables: of the service's own, which have secrets in them, it gets none.
+func surroundings() []string { return []string{"PATH=" + os.Getenv("PATH"), "LC_ALL=C.UTF-8"} }
 
 // mostLog is how much the server may have printed before another file is begun, in bytes.
 const mostLog = 8 << 20

@@ -74,7 +74,6 @@ func (s *Server) abandon() {
 }
 
 func TestItIsFoundAgainAndEndsWithTheService(t *testing.T) {
-	t.Parallel()
 	folder := folderFor(t)
 	s := open(t, folder)
 	assert.Equal(t, "domicile", s.does(t, "SELECT current_database()"))
@@ -89,6 +88,13 @@ func TestItIsFoundAgainAndEndsWithTheService(t *testing.T) {
 	third := open(t, folder)
 	assert.Equal(t, "Ada", third.does(t, "SELECT name FROM crew"))
 	assert.NotEqual(t, first, third.process(t))
+	require.NoError(t, third.Close())
+
+	t.Setenv("DOMICILE_METRICS_TOKEN", "the service's own")
+	third = open(t, folder)
+	seen, err := os.ReadFile(fmt.Sprintf("/proc/%d/environ", third.process(t)))
+	require.NoError(t, err)
+	assert.NotContains(t, string(seen), "DOMICILE", "it is given nothing of the service's own")
 	require.NoError(t, third.Close())
 
 	for _, file := range []string{"password", "data", "run"} {

@@ -134,7 +134,7 @@ func Initialise(ctx context.Context, folder, bin string, owner *syscall.SysProcA
 		args = append(args, "--no-sync")
 	}
 	cmd := exec.CommandContext(ctx, filepath.Join(bin, "initdb"), args...)
-	cmd.SysProcAttr, cmd.Dir = owner, "/"
+	cmd.SysProcAttr, cmd.Dir, cmd.Env = owner, "/", surroundings()
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return "", fmt.Errorf("make PostgreSQL's data: %w: %s", err, lastLine(out))
 	}
