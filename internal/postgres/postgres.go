@@ -165,11 +165,7 @@ func (s *Server) start() (*process, error) {
 	if err := s.forgetDead(); err != nil {
 		return nil, err
 	}
-	file := filepath.Join(s.folder, "server.log")
-	if info, err := os.Stat(file); err == nil && info.Size() > mostLog {
-		_ = os.Rename(file, file+".1")
-	}
-	log, err := os.OpenFile(file, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	log, err := os.OpenFile(s.logFile(), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		return nil, fmt.Errorf("keep what PostgreSQL prints: %w", err)
 	}
@@ -195,8 +191,24 @@ func (s *Server) start() (*process, error) {
 // surroundings are the server's variables: of the service's own, which have secrets in them, it gets none.
 func surroundings() []string { return []string{"PATH=" + os.Getenv("PATH"), "LC_ALL=C.UTF-8"} }
 
-// mostLog is how much the server may have printed before another file is begun, in bytes.
-const mostLog = 8 << 20
+// mostLog is how much of what the server prints is kept, in bytes, and shortenEvery how often that is
+// looked at.
+const (
+	mostLog      = 8 << 20
+	shortenEvery = 10 * time.Minute
+)
+
+func (s *Server) logFile() string { return filepath.Join(s.folder, "server.log") }
+
+// shortenLog empties the file of what the server prints, where it has grown: the server goes on at the
+// file's end, wherever that is.
+func (s *Server) shortenLog() {
+	if info, err := os.Stat(s.logFile()); err == nil && info.Size() > mostLog {
+		if err := os.Truncate(s.logFile(), 0); err != nil {
+			s.log.Warn("shorten what PostgreSQL prints", "error", err)
+		}
+	}
+}
 
 // ready waits until the server answers.
 func (s *Server) ready(ctx context.Context, p *process) error {
@@ -213,7 +225,7 @@ func (s *Server) ready(ctx context.Context, p *process) error {
 		}
 		select {
 		case <-p.ended:
-			return fault.Wrap(errEnded, "database-unavailable", "read "+filepath.Join(s.folder, "server.log"), "PostgreSQL does not run; it said: %s", s.lastWords())
+			return fault.Wrap(errEnded, "database-unavailable", "read "+s.logFile(), "PostgreSQL does not run; it said: %s", s.lastWords())
 		case <-ctx.Done():
 			return fmt.Errorf("wait for PostgreSQL: %w; it said: %s", err, s.lastWords())
 		case <-tick.C:
@@ -223,7 +235,7 @@ func (s *Server) ready(ctx context.Context, p *process) error {
 
 // lastWords is the end of what the server printed.
 func (s *Server) lastWords() string {
-	b, err := os.ReadFile(filepath.Join(s.folder, "server.log"))
+	b, err := os.ReadFile(s.logFile())
 	if err != nil {
 		return err.Error()
 	}
@@ -257,11 +269,16 @@ func (s *Server) makeDatabase(ctx context.Context) error {
 // keep starts the server again when it ends by itself, until ctx ends.
 func (s *Server) keep(ctx context.Context, p *process) {
 	defer close(s.watched)
+	tick := time.NewTicker(shortenEvery)
+	defer tick.Stop()
 	for {
+		s.shortenLog()
 		select {
 		case <-ctx.Done():
 			p.close()
 			return
+		case <-tick.C:
+			continue
 		case <-p.ended:
 		}
 		p.close()

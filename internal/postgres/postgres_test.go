@@ -263,6 +263,24 @@ func TestOneThatIsDeadAndStillThere(t *testing.T) {
 	assert.False(t, isDead(os.Getpid()))
 }
 
+// What the server prints does not fill the disk, and it goes on printing.
+func TestItsLogIsShortened(t *testing.T) {
+	t.Parallel()
+	s := open(t, folderFor(t))
+	require.NoError(t, os.Truncate(s.logFile(), mostLog+1))
+	s.shortenLog()
+	conn, err := pgx.Connect(t.Context(), s.URL())
+	require.NoError(t, err)
+	_, err = conn.Exec(t.Context(), "SELECT nothing")
+	require.Error(t, err)
+	require.NoError(t, conn.Close(t.Context()))
+	b, err := os.ReadFile(s.logFile())
+	require.NoError(t, err)
+	assert.Less(t, len(b), 4096)
+	assert.Contains(t, string(b), `column "nothing" does not exist`)
+	require.NoError(t, s.Close())
+}
+
 func mine() []byte {
 	b, _ := os.Readlink("/proc/self")
 	return []byte(b)
