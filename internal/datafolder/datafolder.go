@@ -101,7 +101,8 @@ func Try(path string, alone bool) error {
 	if _, err := os.Stat(filepath.Join(path, lock)); err != nil {
 		return nil // nobody has held it yet
 	}
-	f := &Folder{Path: path, held: flock.New(filepath.Join(path, lock), flock.SetFlag(os.O_RDONLY))}
+	// It may be another user's, who can put anything there.
+	f := &Folder{Path: path, held: flock.New(filepath.Join(path, lock), flock.SetFlag(os.O_RDONLY|syscall.O_NONBLOCK|syscall.O_NOFOLLOW))}
 	take := f.held.TryRLock
 	if alone {
 		take = f.held.TryLock

@@ -58,6 +58,12 @@ func TestAFolderIsTried(t *testing.T) {
 	assert.Equal(t, "folder-held", fault.Code(Try(path, true)))
 	f.Release()
 	require.NoError(t, Try(path, true))
+	// What another user has put in the lock's place keeps nobody waiting, and is not followed.
+	for _, put := range []func(string) error{func(at string) error { return syscall.Mkfifo(at, 0o600) }, func(at string) error { return os.Symlink("/dev/zero", at) }} {
+		strange := t.TempDir()
+		require.NoError(t, put(filepath.Join(strange, "lock")))
+		_ = Try(strange, true)
+	}
 	require.NoError(t, os.WriteFile(filepath.Join(path, "other"), nil, 0o600))
 	require.NoError(t, os.Remove(filepath.Join(path, "domicile-data")))
 	assert.Equal(t, "not-our-folder", fault.Code(Try(path, true)))
