@@ -112,7 +112,7 @@ func serve(ctx context.Context, t *terminal, s *settings) error {
 	if err := warnOfClock(ctx, a, log); err != nil {
 		return err
 	}
-	if err := a.welcome(ctx, t, g.folder.Path, web.Addr()); err != nil {
+	if err := a.welcome(ctx, t, g.folder.Path, s.url); err != nil {
 		return err
 	}
 	log.Info("serving", "http", web.Addr().String(), "ssh", shell.Addr().String(), "version", version)
@@ -281,7 +281,7 @@ func readerProgram() string {
 }
 
 // welcome prints the link for the first account while there is none.
-func (a *assembly) welcome(ctx context.Context, t *terminal, data string, at net.Addr) error {
+func (a *assembly) welcome(ctx context.Context, t *terminal, data, at string) error {
 	n, err := a.store.CountAccounts(ctx)
 	if err != nil {
 		return fmt.Errorf("count the accounts: %w", err)
@@ -293,7 +293,7 @@ func (a *assembly) welcome(ctx context.Context, t *terminal, data string, at net
 		}
 		return nil
 	}
-	link := fmt.Sprintf("http://%s/setup#%s", at, a.code)
+	link := strings.TrimRight(at, "/") + "/setup#" + a.code
 	if err := os.WriteFile(kept, []byte(link+"\n"), 0o600); err != nil {
 		return fmt.Errorf("keep the first link: %w", err)
 	}
