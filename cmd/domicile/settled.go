@@ -72,8 +72,6 @@ func (s *settings) fromFile(f *flag.FlagSet, given map[string]bool) error {
 	file := s.config
 	if file == "" {
 		file = usualConfig()
-	}
-	if s.config == "" {
 		if _, err := os.Stat(file); err != nil { // there is none, or none in a folder of this user's
 			return nil
 		}

@@ -180,7 +180,6 @@ func TestAServiceOfOnesOwn(t *testing.T) {
 			if i%2 == 0 {
 				require.NoError(t, syscall.Kill(before, syscall.SIGKILL))
 			}
-
 			<-time.After(time.Duration(rand.IntN(60)) * time.Millisecond)
 			o.end(t, syscall.SIGKILL)
 			o.start(t)
