@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path/filepath"
 
 	"github.com/docker/docker/api/types/container"
 
@@ -16,7 +17,7 @@ import (
 // cutOff tells that the folder of the agent's socket is gone, as it is after the service's data were
 // lost: what is mounted in the container is a folder that nobody else has any more.
 func (s *Site) cutOff(shares bool, workspace string) bool {
-	if !shares {
+	if !shares || filepath.Base(workspace) != workspace { // it comes from a label
 		return false
 	}
 	_, err := os.Lstat(s.socketFolder(workspace))
