@@ -184,14 +184,18 @@ func TestConsole(t *testing.T) {
 	})
 }
 
-// picture keeps what the page shows, where DOMICILE_PICTURES names a folder for somebody to look at.
+// picture keeps what the page shows, also at a phone's width, where DOMICILE_PICTURES names a folder for somebody to look at.
 func (p *page) picture(name string) {
 	p.t.Helper()
 	folder := os.Getenv("DOMICILE_PICTURES")
 	if folder == "" {
 		return
 	}
-	png, err := chromedp.Run(p.ctx, chromedp.CaptureScreenshot())
-	require.NoError(p.t, err)
-	require.NoError(p.t, os.WriteFile(filepath.Join(folder, name+".png"), png, 0o644))
+	for suffix, width := range map[string]int64{"-phone": 390, "": 1280} {
+		p.does(chromedp.EmulateViewport(width, 800))
+		png, err := chromedp.Run(p.ctx, chromedp.CaptureScreenshot())
+		require.NoError(p.t, err)
+		require.NoError(p.t, os.WriteFile(filepath.Join(folder, name+suffix+".png"), png, 0o644))
+	}
+	p.does(chromedp.EmulateViewport(1280, 800))
 }

@@ -163,6 +163,7 @@ func TestFromTheLinkToAWorkspace(t *testing.T) {
 	key, err := base64.StdEncoding.DecodeString(coded)
 	require.NoError(t, err)
 	p.accessible("the key that was made")
+	p.picture("first-2-made")
 	p.button("It is saved")
 	p.does(see("input[name=source]"), fill("input[name=source]", source))
 	p.picture("first-3")
