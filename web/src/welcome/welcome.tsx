@@ -89,7 +89,7 @@ function MadeKey({ made, done }: { made: KeyPair; done: () => void }) {
         </button>
       </div>
       <p className="quiet mt-4">
-        Then put it where ssh finds it: <code className="font-mono">install -m 600 ~/Downloads/domicile_key ~/.ssh/id_ed25519</code> (where you have no other of that name).
+        Then put it where ssh finds it: <code className="font-mono">mkdir -p ~/.ssh && mv -n ~/Downloads/domicile_key ~/.ssh/id_ed25519 && chmod 600 ~/.ssh/id_ed25519</code> (one of that name that you have stays).
       </p>
     </section>
   );
