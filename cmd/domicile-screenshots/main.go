@@ -87,13 +87,13 @@ func pages(server, git string) []shot {
 	typed := []step{chromedp.Sleep(time.Second), chromedp.KeyEvent("bin/sailings 2026-07-01\r"), chromedp.Sleep(time.Second)}
 	return []shot{
 		{file: "workspaces", path: server + "/", wait: `article`, width: 1280, height: 800},
-		{file: "workspaces-phone", path: server + "/", wait: `article`, width: 390, height: 800},
 		{file: "workspace", path: server + "/workspaces/timetable", wait: `[data-step]`, width: 1280, height: 800},
 		{file: "workspace-services", path: server + "/workspaces/quayboard", wait: `#tasks`, width: 1280, height: 1000},
 		{file: "workspace-upkeep", path: server + "/workspaces/timetable", wait: `#snapshots`, width: 1280, height: 800, before: compared},
 		{file: "new", path: server + "/new", wait: `input[name=source]`, width: 1280, height: 1000, before: append(read, chromedp.WaitVisible(chromedp.CSS(`#plan + ol li, #plan ~ ol li`)))},
 		{file: "sites", path: server + "/sites", wait: `article[aria-label=rented]`, width: 1280, height: 1000, before: []step{chromedp.ScrollIntoView(chromedp.CSS(`article[aria-label=rented]`))}},
 		{file: "you", path: server + "/you", wait: `#tokens`, width: 1280, height: 800},
+		{file: "clients", path: server + "/clients", wait: `section[aria-label]`, width: 1280, height: 800},
 		{file: "team", path: server + "/team", wait: `#people`, width: 1280, height: 800},
 		{file: "screen", path: server + "/workspaces/pierboard/screen", wait: `[data-screen-status=connected] ~ a`, width: 1280, height: 800, before: []step{chromedp.Sleep(2 * time.Second)}},
 		{file: "terminal", path: server + "/workspaces/timetable/terminal", wait: `[data-terminal-status=connected]`, width: 1280, height: 800, before: typed},
