@@ -49,6 +49,10 @@ func Into(file string, write func(io.Writer) error) error {
 		return fault.New("file-exists", "name another file, or remove this one", "%s is there already", file)
 	}
 	f, err := os.CreateTemp(filepath.Dir(file), ".backup-")
+	var at *fs.PathError
+	if errors.As(err, &at) { // the name that it has until it is whole says nothing
+		return fault.Wrap(at.Err, "bad-path", "name a file in a folder that is there and that you may write to", "cannot make %s", file)
+	}
 	if err != nil {
 		return fmt.Errorf("make the backup's file: %w", err)
 	}

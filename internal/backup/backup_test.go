@@ -38,6 +38,8 @@ func TestWhatIsPutInComesOut(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm(), "it has the keys in it")
 	assert.Equal(t, "file-exists", fault.Code(into()), "none is written over")
+	nowhere := Into("/nowhere/x", func(io.Writer) error { return nil })
+	assert.EqualError(t, nowhere, "cannot make /nowhere/x: no such file or directory")
 
 	m, err := Look(kept)
 	require.NoError(t, err)
