@@ -5,6 +5,7 @@
 //	domicile-agent marked                              name a process of the user that is marked as busy
 //	domicile-agent stay                                be the first process of a container, and do nothing
 //	domicile-agent reach ADDRESS                       tell by the exit status whether somebody is at a TCP address
+//	domicile-agent listens                             tell at which ports programs listen, until standard input ends
 //	domicile-agent sftp                                serve SFTP on standard input and output
 //
 // By the names usher and browse it is the program that asks the machine its person sits at.
@@ -15,6 +16,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"io"
 	"log/slog"
 	"net"
 	"os"
@@ -43,7 +45,7 @@ func main() {
 
 func run(args []string) error {
 	if len(args) == 0 {
-		return fmt.Errorf("one of serve, bridge, sftp, marked, stay, reach is wanted")
+		return fmt.Errorf("one of serve, bridge, sftp, marked, stay, listens, reach is wanted")
 	}
 	if args[0] == "reach" {
 		return reach(args[1:])
@@ -64,6 +66,9 @@ func run(args []string) error {
 		return nil
 	case "bridge":
 		return agent.Bridge(*socket)
+	case "listens":
+		listens()
+		return nil
 	case "sftp":
 		return agent.ServeSFTP()
 	case "stay":
@@ -72,7 +77,19 @@ func run(args []string) error {
 		agent.Stay(ctx)
 		return nil
 	}
-	return fmt.Errorf("%q is none of serve, bridge, sftp, marked, stay, reach", args[0])
+	return fmt.Errorf("%q is none of serve, bridge, sftp, marked, stay, listens, reach", args[0])
+}
+
+// listens serves the service that asks from outside, by a stream of the engine: when that is closed,
+// standard input ends.
+func listens() {
+	ctx, stop := context.WithCancel(context.Background())
+	defer stop()
+	go func() {
+		_, _ = io.Copy(io.Discard, os.Stdin)
+		stop()
+	}()
+	agent.Listens(ctx, os.Stdout, true, slog.New(slog.NewTextHandler(os.Stderr, nil)))
 }
 
 // reach is one end of a trial whether two networks are kept apart.

@@ -126,12 +126,12 @@ func portCells(p client.Ports, x client.Port, here usher.Status) []string {
 	}
 	l := x.Listener
 	switch {
-	case l == nil && strings.Contains(x.Port, ":"): // another service's, of which nothing is known
-		return []string{"-", "-", reach}
-	case l == nil && !p.Known:
-		return []string{"-", "-", "-"}
-	case l == nil:
+	case l == nil && x.Known != nil && *x.Known:
 		return []string{"nobody", "-", "-"}
+	case l == nil && strings.Contains(x.Port, ":"): // of another service, which is reached where it is there
+		return []string{"-", "-", reach}
+	case l == nil:
+		return []string{"-", "-", "-"}
 	case l.Network != "tcp":
 		reach = "-"
 	}

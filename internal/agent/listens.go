@@ -4,6 +4,8 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"io"
+	"log/slog"
 	"net/netip"
 	"os"
 	"slices"
@@ -38,11 +40,17 @@ func (s *Server) listening(ctx context.Context, new connection.NewChannel) {
 		connection.Discard(requests)
 		cancel() // the service has closed it
 	}()
+	Listens(ctx, channel, q.UDP, s.log)
+}
+
+// Listens writes which programs listen in the container it runs in, a line of JSON (a
+// wire.ListeningReport) at first and at each change, until ctx ends or out takes no more.
+func Listens(ctx context.Context, to io.Writer, udp bool, log *slog.Logger) {
 	look := lookout{networks: []string{listening.TCP}, known: map[uint32]listening.Process{}}
-	if q.UDP {
+	if udp {
 		look.networks = append(look.networks, listening.UDP)
 	}
-	out := json.NewEncoder(channel)
+	out := json.NewEncoder(to)
 	tick := time.NewTicker(lookEvery)
 	defer tick.Stop()
 	wrong := ""
@@ -50,7 +58,7 @@ func (s *Server) listening(ctx context.Context, new connection.NewChannel) {
 		report, changed, err := look.again()
 		if err != nil && err.Error() != wrong { // it is looked again and again
 			wrong = err.Error()
-			s.log.Warn("look who listens", "error", err)
+			log.Warn("look who listens", "error", err)
 		}
 		if first || changed {
 			if out.Encode(report) != nil {

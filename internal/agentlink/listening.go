@@ -36,7 +36,13 @@ func (l *Link) Listening(ctx context.Context, f func(wire.ListeningReport)) erro
 	stop := context.AfterFunc(ctx, func() { channel.Close() })
 	defer stop()
 	go connection.Discard(requests)
-	lines := bufio.NewScanner(channel)
+	return Reports(ctx, channel, f)
+}
+
+// Reports calls f with each report of what listens that an agent writes, until ctx ends or there are
+// no more; who closes the reader when ctx ends is the caller.
+func Reports(ctx context.Context, r io.Reader, f func(wire.ListeningReport)) error {
+	lines := bufio.NewScanner(r)
 	lines.Buffer(make([]byte, 0, 4<<10), longestReport)
 	for lines.Scan() {
 		var report wire.ListeningReport

@@ -1047,7 +1047,10 @@ type Port struct {
 	ElevateIfNeeded *bool `json:"elevateIfNeeded,omitempty"`
 
 	// From Who names it: definition, image, or a feature by its reference.
-	From  *string `json:"from,omitempty"`
+	From *string `json:"from,omitempty"`
+
+	// Known It is known whether a program listens there, in the workspace or in the service beside it. Default: false.
+	Known *bool   `json:"known,omitempty"`
 	Label *string `json:"label,omitempty"`
 
 	// Listener A program that waits for connections at a port.

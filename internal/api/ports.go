@@ -6,6 +6,7 @@ import (
 	"domicile/internal/agent/wire"
 	"domicile/internal/agentlink"
 	"domicile/internal/fault"
+	"domicile/internal/plan"
 	"domicile/internal/ports"
 	"domicile/internal/records"
 )
@@ -21,16 +22,24 @@ func (s *Server) ListPorts(ctx context.Context, q ListPortsRequestObject) (ListP
 		return nil, err
 	}
 	answer := ListPorts200JSONResponse{Workspace: w.Name, Ports: []Port{}}
-	var report wire.ListeningReport
+	var here ports.Listening
+	beside := map[string]ports.Listening{}
 	if w.State == records.Ready {
-		report, err = s.ports.Report(ctx, w)
-		answer.Known, answer.More = err == nil, whenTrue(report.More)
+		report, err := s.ports.Report(ctx, w)
+		here = ports.Listening{Listeners: report.Listeners, Known: err == nil}
+		more := report.More
+		for service, r := range report.Beside {
+			beside[service] = ports.Listening{Listeners: r.Listeners, Known: true}
+			more = more || r.More
+		}
+		answer.Known, answer.More = here.Known, whenTrue(more)
 	}
-	for _, port := range ports.Of(p, report.Listeners) {
+	for _, port := range ports.Of(p, here, beside) {
 		if l := port.Listener; l != nil && l.Network != "tcp" && !value(q.Params.Udp) {
 			continue
 		}
 		v := portView(port.Port)
+		v.Known = whenTrue(port.Known)
 		if l := port.Listener; l != nil {
 			v.Listener = &Listener{Network: ListenerNetwork(l.Network), Addresses: l.Addresses, User: optional(l.User), Pid: zero(l.PID), Process: optional(l.Process), Command: optional(l.Command)}
 		}
@@ -39,17 +48,50 @@ func (s *Server) ListPorts(ctx context.Context, q ListPortsRequestObject) (ListP
 	return answer, nil
 }
 
-// reachRunning opens a connection to the agent of a workspace that is to run: in another the agent
-// must not be started.
-func (s *Server) reachRunning(ctx context.Context, w records.Workspace) (*agentlink.Link, error) {
-	now, err := s.o.Store.Workspace(ctx, w.ID)
+// watched is the server as it tells what listens.
+type watched struct{ *Server }
+
+func (s watched) Listening(ctx context.Context, w records.Workspace, service string, f func(wire.ListeningReport)) error {
+	if service != "" {
+		now, err := s.running(ctx, w)
+		if err != nil {
+			return err
+		}
+		return s.o.Runner.ServiceListens(ctx, now, service, f)
+	}
+	link, err := s.reachRunning(ctx, w)
+	if err != nil {
+		return err
+	}
+	defer link.Close()
+	return link.Quiet().Listening(ctx, f)
+}
+
+func (s watched) Beside(ctx context.Context, w records.Workspace) ([]string, error) {
+	p, err := s.o.Runner.PlanOf(ctx, w)
 	if err != nil {
 		return nil, err
 	}
-	if now.State != records.Ready {
-		return nil, fault.New("not-ready", "start it: domicile start "+w.Name, "The workspace %s is %s", w.Name, now.State)
+	return each(p.Services, func(v plan.Service) string { return v.Name }), nil
+}
+
+// reachRunning opens a connection to the agent of a workspace that is to run: in another the agent
+// must not be started.
+func (s *Server) reachRunning(ctx context.Context, w records.Workspace) (*agentlink.Link, error) {
+	now, err := s.running(ctx, w)
+	if err != nil {
+		return nil, err
 	}
 	return s.o.Runner.Reach(ctx, now)
+}
+
+// running is a workspace as it is now, which is to run.
+func (s *Server) running(ctx context.Context, w records.Workspace) (records.Workspace, error) {
+	now, err := s.o.Store.Workspace(ctx, w.ID)
+	if err == nil && now.State != records.Ready {
+		err = fault.New("not-ready", "start it: domicile start "+w.Name, "The workspace %s is %s", w.Name, now.State)
+	}
+	return now, err
 }
 
 // portsKept are the running workspaces of an account that are watched while a stream stands.

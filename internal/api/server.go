@@ -86,7 +86,7 @@ const answerLimit = 2 * time.Minute
 // New makes the interface. What it does beside answers ends with ctx.
 func New(ctx context.Context, o Options) *Server {
 	s := &Server{serving: ctx, o: o, hub: newHub(o.Store, o.Log), metrics: newMetrics(o.Store), slow: o.Guesses}
-	s.ports = portwatch.New(ctx, s.reachRunning, func(w records.Workspace) {
+	s.ports = portwatch.New(ctx, watched{s}, func(w records.Workspace) {
 		s.hub.pass(records.Event{Type: portsChanged, Account: w.Account, Workspace: w.Name})
 	}, o.Log)
 	return s

@@ -1,15 +1,16 @@
-// Package portwatch keeps what listens in running workspaces, for as long as somebody wants to know
-// it: one connection to an agent serves all who do.
+// Package portwatch keeps what listens in running workspaces and in the services beside them, for as
+// long as somebody wants to know it: one connection to an agent serves all who do.
 package portwatch
 
 import (
 	"context"
 	"log/slog"
+	"maps"
+	"slices"
 	"sync"
 	"time"
 
 	"domicile/internal/agent/wire"
-	"domicile/internal/agentlink"
 	"domicile/internal/records"
 )
 
@@ -23,21 +24,38 @@ const (
 	againMost  = 15 * time.Second
 	// firstLimit is how long the first report is waited for.
 	firstLimit = 10 * time.Second
+	// besideMost is the longest pause before a service beside a workspace, which may have started
+	// again, is looked into again; relistEvery is after how long it is asked which there are.
+	besideMost  = 4 * time.Second
+	relistEvery = 30 * time.Second
 )
 
 // Watch watches workspaces.
 type Watch struct {
-	ctx   context.Context
-	reach Reach
-	told  func(records.Workspace)
-	log   *slog.Logger
+	ctx  context.Context
+	from Sources
+	told func(records.Workspace)
+	log  *slog.Logger
 
 	mu   sync.Mutex
 	open map[int64]*watched
 }
 
-// Reach opens a connection to a workspace's agent.
-type Reach func(context.Context, records.Workspace) (*agentlink.Link, error)
+// Sources are those who know what listens.
+type Sources interface {
+	// Listening calls f with what listens in a workspace, or in a service beside it, at first and at
+	// each change, until ctx ends or nobody answers any more. The workspace's own service is empty.
+	Listening(ctx context.Context, w records.Workspace, service string, f func(wire.ListeningReport)) error
+	// Beside names the services beside a workspace.
+	Beside(ctx context.Context, w records.Workspace) ([]string, error)
+}
+
+// Report is what listens at one moment.
+type Report struct {
+	wire.ListeningReport // in the workspace itself
+	// Beside is what listens in the services beside it, by their names: in those of which it is known.
+	Beside map[string]wire.ListeningReport
+}
 
 // watched is a workspace that is watched.
 type watched struct {
@@ -45,15 +63,15 @@ type watched struct {
 	cancel  context.CancelFunc
 	going   *time.Timer   // ends it
 	said    chan struct{} // closed at what is known first, a fault too
-	report  wire.ListeningReport
+	report  Report
 	known   bool // the report holds now
 	err     error
 }
 
 // New makes a watch that ends with ctx. told is called after each change of what listens in a
 // workspace.
-func New(ctx context.Context, reach Reach, told func(records.Workspace), log *slog.Logger) *Watch {
-	return &Watch{ctx: ctx, reach: reach, told: told, log: log, open: map[int64]*watched{}}
+func New(ctx context.Context, from Sources, told func(records.Workspace), log *slog.Logger) *Watch {
+	return &Watch{ctx: ctx, from: from, told: told, log: log, open: map[int64]*watched{}}
 }
 
 // Keep has a workspace watched until the returned function is called.
@@ -101,7 +119,7 @@ func (x *Watch) release(w records.Workspace) {
 }
 
 // Report tells what listens in a workspace now. The error tells why that is not known.
-func (x *Watch) Report(ctx context.Context, w records.Workspace) (wire.ListeningReport, error) {
+func (x *Watch) Report(ctx context.Context, w records.Workspace) (Report, error) {
 	one := x.keep(w)
 	defer x.release(w)
 	limit := time.NewTimer(firstLimit)
@@ -109,29 +127,32 @@ func (x *Watch) Report(ctx context.Context, w records.Workspace) (wire.Listening
 	select {
 	case <-one.said:
 	case <-ctx.Done():
-		return wire.ListeningReport{}, ctx.Err()
+		return Report{}, ctx.Err()
 	case <-limit.C:
 	}
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	if !one.known && one.err == nil {
-		return wire.ListeningReport{}, context.DeadlineExceeded
+		return Report{}, context.DeadlineExceeded
 	}
 	if !one.known {
-		return wire.ListeningReport{}, one.err
+		return Report{}, one.err
 	}
-	return one.report, nil
+	r := one.report
+	r.Beside = maps.Clone(r.Beside)
+	return r, nil
 }
 
 // watch watches a workspace until ctx ends.
 func (x *Watch) watch(ctx context.Context, w records.Workspace, one *watched) {
 	first := sync.OnceFunc(func() { close(one.said) })
+	go x.watchServices(ctx, w, one)
 	wait := againFirst
 	for ctx.Err() == nil {
 		begun := time.Now()
-		err := x.listen(ctx, w, func(r wire.ListeningReport) {
+		err := x.from.Listening(ctx, w, "", func(r wire.ListeningReport) {
 			x.mu.Lock()
-			one.report, one.known, one.err = r, true, nil
+			one.report.ListeningReport, one.known, one.err = r, true, nil
 			x.mu.Unlock()
 			first()
 			x.told(w)
@@ -160,11 +181,69 @@ func (x *Watch) watch(ctx context.Context, w records.Workspace, one *watched) {
 	first()
 }
 
-func (x *Watch) listen(ctx context.Context, w records.Workspace, f func(wire.ListeningReport)) error {
-	link, err := x.reach(ctx, w)
-	if err != nil {
-		return err
+// watchServices watches the services beside a workspace until ctx ends.
+func (x *Watch) watchServices(ctx context.Context, w records.Workspace, one *watched) {
+	watching := map[string]context.CancelFunc{}
+	tick := time.NewTicker(relistEvery)
+	defer tick.Stop()
+	for {
+		if names, err := x.from.Beside(ctx, w); err == nil { // otherwise again in a while
+			for name, end := range watching {
+				if !slices.Contains(names, name) {
+					end()
+					delete(watching, name)
+				}
+			}
+			for _, name := range names {
+				if watching[name] == nil {
+					of, end := context.WithCancel(ctx)
+					watching[name] = end
+					go x.watchService(of, w, name, one)
+				}
+			}
+		}
+		select {
+		case <-ctx.Done():
+			for _, end := range watching {
+				end()
+			}
+			return
+		case <-tick.C:
+		}
 	}
-	defer link.Close()
-	return link.Quiet().Listening(ctx, f)
+}
+
+// watchService watches one service. That it cannot be seen is no fault: it may have ended, or begin
+// to run later.
+func (x *Watch) watchService(ctx context.Context, w records.Workspace, name string, one *watched) {
+	knows := func(r wire.ListeningReport, known bool) {
+		x.mu.Lock()
+		_, before := one.report.Beside[name]
+		if known {
+			if one.report.Beside == nil {
+				one.report.Beside = map[string]wire.ListeningReport{}
+			}
+			one.report.Beside[name] = r
+		} else {
+			delete(one.report.Beside, name)
+		}
+		x.mu.Unlock()
+		if known || before {
+			x.told(w)
+		}
+	}
+	wait := againFirst
+	for ctx.Err() == nil {
+		err := x.from.Listening(ctx, w, name, func(r wire.ListeningReport) {
+			wait = againFirst
+			knows(r, true)
+		})
+		x.log.Debug("watch what listens beside", "workspace", w.Name, "service", name, "error", err)
+		knows(wire.ListeningReport{}, false)
+		select {
+		case <-ctx.Done():
+		case <-time.After(wait):
+		}
+		wait = min(2*wait, besideMost)
+	}
 }

@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"log/slog"
+	"maps"
+	"slices"
 	"sync"
 	"testing"
 	"testing/synctest"
@@ -29,11 +31,34 @@ type quay struct {
 	reached int
 	channel ssh.Channel
 	link    *agentlink.Link
+
+	services []string
+	beside   func(ctx context.Context, service string, f func(wire.ListeningReport)) error
 }
 
 var errAway = errors.New("nobody is here")
 
-func (q *quay) reach(ctx context.Context, _ records.Workspace) (*agentlink.Link, error) {
+// Listening is Sources'.
+func (q *quay) Listening(ctx context.Context, w records.Workspace, service string, f func(wire.ListeningReport)) error {
+	if service != "" {
+		return q.beside(ctx, service, f)
+	}
+	link, err := q.reach(ctx)
+	if err != nil {
+		return err
+	}
+	defer link.Close()
+	return link.Quiet().Listening(ctx, f)
+}
+
+// Beside is Sources'.
+func (q *quay) Beside(context.Context, records.Workspace) ([]string, error) {
+	q.mu.Lock()
+	defer q.mu.Unlock()
+	return q.services, nil
+}
+
+func (q *quay) reach(ctx context.Context) (*agentlink.Link, error) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	q.reached++
@@ -99,18 +124,18 @@ func TestAWorkspaceIsWatchedWhileSomebodyWantsToKnow(t *testing.T) {
 		q, w := &quay{t: t}, records.Workspace{ID: 7, Name: "quayboard"}
 		told := make(chan string, 100)
 		ctx, cancel := context.WithCancel(t.Context())
-		x := New(ctx, q.reach, func(w records.Workspace) { told <- w.Name }, slog.New(slog.DiscardHandler))
+		x := New(ctx, q, func(w records.Workspace) { told <- w.Name }, slog.New(slog.DiscardHandler))
 		release := x.Keep(w)
 		r, err := x.Report(t.Context(), w)
 		require.NoError(t, err)
-		assert.Equal(t, []int{8080}, numbers(r))
+		assert.Equal(t, []int{8080}, numbers(r.ListeningReport))
 		assert.Equal(t, "quayboard", <-told)
 
 		q.says(8080, 9000)
 		assert.Equal(t, "quayboard", <-told)
 		r, err = x.Report(t.Context(), w)
 		require.NoError(t, err)
-		assert.Equal(t, []int{8080, 9000}, numbers(r))
+		assert.Equal(t, []int{8080, 9000}, numbers(r.ListeningReport))
 		assert.Equal(t, 1, q.times(), "one connection serves all")
 
 		q.gone(true)
@@ -123,7 +148,7 @@ func TestAWorkspaceIsWatchedWhileSomebodyWantsToKnow(t *testing.T) {
 		<-told
 		r, err = x.Report(t.Context(), w)
 		require.NoError(t, err)
-		assert.Equal(t, []int{8080}, numbers(r))
+		assert.Equal(t, []int{8080}, numbers(r.ListeningReport))
 
 		release()
 		release() // again is nothing
@@ -144,10 +169,52 @@ func TestAnAgentThatIsAway(t *testing.T) {
 		q := &quay{t: t, away: true}
 		ctx, cancel := context.WithCancel(t.Context())
 		defer cancel()
-		x := New(ctx, q.reach, func(records.Workspace) {}, slog.New(slog.DiscardHandler))
+		x := New(ctx, q, func(records.Workspace) {}, slog.New(slog.DiscardHandler))
 		begun := time.Now()
 		_, err := x.Report(t.Context(), records.Workspace{ID: 7})
 		assert.ErrorIs(t, err, errAway)
 		assert.Zero(t, time.Since(begun))
+	})
+}
+
+// What listens in the services beside a workspace is known while they run, whatever its own agent
+// says; who is named anew is looked into, and who is not any more is forgotten.
+func TestServicesAreWatchedToo(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		ends := map[string]chan bool{"db": make(chan bool), "cache": make(chan bool)}
+		q, w := &quay{t: t, services: []string{"db", "asleep"}}, records.Workspace{ID: 7, Name: "quayboard"}
+		q.beside = func(ctx context.Context, service string, f func(wire.ListeningReport)) error {
+			if ends[service] == nil {
+				return errAway
+			}
+			f(wire.ListeningReport{Listeners: []wire.Listener{{Network: "tcp", Port: len(service)}}})
+			select {
+			case <-ctx.Done():
+			case <-ends[service]:
+			}
+			return errAway
+		}
+		ctx, cancel := context.WithCancel(t.Context())
+		defer cancel()
+		x := New(ctx, q, func(records.Workspace) {}, slog.New(slog.DiscardHandler))
+		defer x.Keep(w)()
+		knows := func() []string {
+			synctest.Wait()
+			r, err := x.Report(t.Context(), w)
+			require.NoError(t, err)
+			return slices.Sorted(maps.Keys(r.Beside))
+		}
+		assert.Equal(t, []string{"db"}, knows())
+		ends["db"] <- true
+		assert.Empty(t, knows(), "it ended")
+		<-time.After(besideMost)
+		assert.Equal(t, []string{"db"}, knows(), "it started again")
+		q.mu.Lock()
+		q.services = []string{"cache"}
+		q.mu.Unlock()
+		<-time.After(2 * relistEvery)
+		assert.Equal(t, []string{"cache"}, knows())
+		cancel()
+		synctest.Wait()
 	})
 }

@@ -3,6 +3,8 @@ package run
 import (
 	"context"
 
+	"domicile/internal/agent/wire"
+	"domicile/internal/agentlink"
 	"domicile/internal/fault"
 	"domicile/internal/records"
 	"domicile/internal/site"
@@ -40,6 +42,31 @@ func (r *Runner) Services(ctx context.Context, w records.Workspace) ([]site.Serv
 		}
 	}
 	return list, nil
+}
+
+// ServiceListens calls f with what listens in a service beside a workspace, at first and at each
+// change, until ctx ends or the service does. The service must be one of the workspace's plan.
+func (r *Runner) ServiceListens(ctx context.Context, w records.Workspace, service string, f func(wire.ListeningReport)) error {
+	at, err := r.Overseer(w)
+	if err != nil {
+		return err
+	}
+	p, err := r.PlanOf(ctx, w)
+	if err != nil {
+		return err
+	}
+	v, err := p.ServiceByName(service)
+	if err != nil {
+		return err
+	}
+	stream, err := at.ServiceListens(ctx, w.SiteID(), v.Name)
+	if err != nil {
+		return err
+	}
+	defer stream.Close()
+	stop := context.AfterFunc(ctx, func() { stream.Close() })
+	defer stop()
+	return agentlink.Reports(ctx, stream, f)
 }
 
 // Prepares tells whether a site can make things ready ahead of time.

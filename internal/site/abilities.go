@@ -35,6 +35,9 @@ type Overseer interface {
 	ServiceLog(ctx context.Context, workspace, service string, lines int, w io.Writer) error
 	// RestartService stops a service and starts it again.
 	RestartService(ctx context.Context, workspace, service string) error
+	// ServiceListens opens a stream on which our agent tells which programs listen in a service
+	// beside a workspace: a line of JSON (a wire.ListeningReport) at first and at each change.
+	ServiceListens(ctx context.Context, workspace, service string) (io.ReadCloser, error)
 	// Worked tells how much processor time the services beside a workspace have taken since
 	// each of them was started.
 	Worked(ctx context.Context, workspace string) (time.Duration, error)

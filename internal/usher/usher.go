@@ -362,7 +362,7 @@ func (u *Usher) wants() (list []Want, said map[string]client.Port) {
 }
 
 // wanted tells whether a port should be reachable: one at which a program listens, and one of
-// another service of the workspace that the definition names.
+// another service of the workspace that the definition names where it is not known whether one does.
 func wanted(workspace string, p client.Port) (Want, bool) {
 	if p.OnAutoForward != nil && *p.OnAutoForward == client.Ignore {
 		return Want{}, false
@@ -373,7 +373,7 @@ func wanted(workspace string, p client.Port) (Want, bool) {
 	}
 	own := host == "localhost" || host == "127.0.0.1"
 	n, err := strconv.Atoi(number)
-	if err != nil || n < 1 || n > 65535 || own && (p.Listener == nil || p.Listener.Network != client.Tcp) {
+	if err != nil || n < 1 || n > 65535 || p.Listener == nil && (own || p.Known != nil && *p.Known) || p.Listener != nil && p.Listener.Network != client.Tcp {
 		return Want{}, false
 	}
 	return Want{Workspace: workspace, Target: net.JoinHostPort(host, number), Port: n, Exact: p.RequireLocalPort != nil && *p.RequireLocalPort}, true

@@ -212,7 +212,7 @@ func eventually(t *testing.T, port int, want string) {
 func TestPortsComeAndGo(t *testing.T) {
 	h, memory := newHarbour(t), filepath.Join(t.TempDir(), "ports.json")
 	one, database := free(t), free(t)
-	h.runs("timetable", listens(one), client.Port{Port: fmt.Sprint("db:", database)}, client.Port{Port: "9"}, client.Port{Port: "10", Listener: &client.Listener{Network: client.Udp}})
+	h.runs("timetable", listens(one), client.Port{Port: fmt.Sprint("db:", database)}, client.Port{Port: "db:9", Known: new(true)}, client.Port{Port: "9"}, client.Port{Port: "10", Listener: &client.Listener{Network: client.Udp}})
 	k := keep(t, h, memory)
 	eventually(t, one, fmt.Sprintf("timetable localhost:%d", one))
 	eventually(t, database, fmt.Sprintf("timetable db:%d", database))

@@ -6,9 +6,11 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -241,8 +243,16 @@ func TestComposeFromAddressToRows(t *testing.T) {
 	assert.Contains(t, skipper.domicile(t, "tasks", "board", "departures").out, "(3 rows)")
 	assert.Regexp(t, `db +running, healthy`, skipper.domicile(t, "services", "board").out)
 	assert.Contains(t, skipper.domicile(t, "services", "board", "log", "db").out, "ready to accept connections")
-	assert.Equal(t, 0, skipper.domicile(t, "services", "board", "restart", "db").status)
 	assert.Equal(t, 1, skipper.domicile(t, "services", "board", "log", "nosuch").status)
+	listens := func(what, line string) {
+		t.Helper()
+		eventually(t, 20*time.Second, what, func() bool {
+			return regexp.MustCompile(line).MatchString(skipper.domicile(t, "ports", "board").out)
+		})
+	}
+	listens("the database is seen to listen", `db:5432 .*postgres.* of .* all addresses .*domicile forward board db:5432`)
+	assert.Equal(t, 0, skipper.domicile(t, "services", "board", "restart", "db").status)
+	listens("and again when it was restarted", `db:5432 .*postgres.* of .* all addresses`)
 
 	require.Equal(t, 0, skipper.domicile(t, "stop", "board").status)
 	assert.NotContains(t, skipper.domicile(t, "services", "board").out, "running")

@@ -2,10 +2,11 @@ package e2e
 
 import (
 	"context"
-	"domicile/internal/client"
 	"fmt"
 	"strings"
 	"testing"
+
+	"domicile/internal/client"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

@@ -17,10 +17,12 @@ import (
 
 	cerrdefs "github.com/containerd/errdefs"
 	"github.com/docker/docker/api/types/container"
+	"github.com/docker/docker/api/types/mount"
 	"github.com/docker/docker/api/types/network"
 	"github.com/docker/docker/api/types/versions"
 	"github.com/docker/docker/pkg/stdcopy"
 
+	"domicile/internal/agent/wire"
 	"domicile/internal/fault"
 	"domicile/internal/judge"
 	"domicile/internal/plan"
@@ -87,6 +89,10 @@ func (s *Site) EnsureService(ctx context.Context, workspace, digest string, judg
 		return err
 	}
 	s.boundMemory(host, 0)
+	if err := s.ensureAgent(ctx, image); err != nil {
+		return err
+	}
+	host.Mounts = append(host.Mounts, mount.Mount{Type: mount.TypeVolume, Source: s.agentVolume(), Target: wire.AgentFolder, ReadOnly: true})
 	networks := s.attach(workspace, v.Networks, host)
 	if host.NetworkMode == "" {
 		own, err := s.ensureNetwork(ctx)
@@ -260,6 +266,21 @@ func (s *Site) RestartService(ctx context.Context, workspace, service string) er
 	return s.begin(ctx, name, func() error {
 		return s.explain(s.api.ContainerRestart(ctx, name, container.StopOptions{}), "restart the service "+service)
 	})
+}
+
+// ServiceListens opens a stream that tells what listens in a service. Its container has the agent,
+// read-only; one that an earlier version made has not, and is told to be made anew.
+func (s *Site) ServiceListens(ctx context.Context, workspace, service string) (io.ReadCloser, error) {
+	e, err := s.api.ContainerExecCreate(ctx, s.serviceName(workspace, service), container.ExecOptions{User: "0:0", Cmd: []string{wire.AgentPath, "listens"},
+		AttachStdin: true, AttachStdout: true, AttachStderr: true})
+	if err != nil {
+		return nil, s.explain(err, "see what listens in the service "+service)
+	}
+	stream, err := s.api.ContainerExecAttach(ctx, e.ID, container.ExecAttachOptions{})
+	if err != nil {
+		return nil, s.explain(err, "see what listens in the service "+service)
+	}
+	return newBridged(stream), nil
 }
 
 // Services tells how the services beside a workspace are.

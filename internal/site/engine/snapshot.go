@@ -19,6 +19,7 @@ import (
 	"github.com/docker/docker/api/types/mount"
 	"github.com/docker/docker/api/types/network"
 
+	"domicile/internal/agent/wire"
 	"domicile/internal/site"
 )
 
@@ -112,7 +113,7 @@ func (s *Site) pauseAll(ctx context.Context, list []container.Summary) (goOn fun
 // it; kept tells of those that its image declares where they lie in an image that is made of it.
 func (s *Site) volumePlaces(there container.InspectResponse, before map[string]struct{}) (places []string, kept map[string]string) {
 	for _, m := range there.Mounts {
-		if m.Type == mount.TypeVolume && m.Name != s.agentVolume() {
+		if m.Type == mount.TypeVolume && m.Destination != wire.AgentFolder { // the agent is of the service
 			places = append(places, m.Destination)
 		}
 	}

@@ -92,6 +92,18 @@ func (s *Site) ServiceLog(ctx context.Context, workspace, service string, lines 
 	return e.ServiceLog(ctx, workspace, service, lines, w)
 }
 
+// ServiceListens opens a stream that tells what listens in a service, where its machine runs.
+func (s *Site) ServiceListens(ctx context.Context, workspace, service string) (io.ReadCloser, error) {
+	e, _, err := s.running(ctx, workspace)
+	if err == nil && e == nil {
+		err = fault.New("machine-off", "start the workspace: domicile start", "the machine of the workspace does not run, and so nothing listens in its services")
+	}
+	if err != nil {
+		return nil, err
+	}
+	return e.ServiceListens(ctx, workspace, service)
+}
+
 // RestartService stops a service and starts it again.
 func (s *Site) RestartService(ctx context.Context, workspace, service string) error {
 	e, err := s.awake(ctx, workspace)

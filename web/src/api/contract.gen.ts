@@ -2215,6 +2215,8 @@ export interface components {
             requireLocalPort?: boolean;
             /** @description Rights may be asked for to have the port on the person's side. */
             elevateIfNeeded?: boolean;
+            /** @description It is known whether a program listens there, in the workspace or in the service beside it. Default: false. */
+            known?: boolean;
             listener?: components["schemas"]["Listener"];
         };
         /** @description One carrying-out of a plan. */

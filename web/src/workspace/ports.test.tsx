@@ -23,13 +23,15 @@ afterEach(() => {
 
 it("tells who listens at each port, and how it is reached", async () => {
   shown([
-    { port: "8080", label: "Board", listener: { network: "tcp", addresses: ["127.0.0.1"], user: "crew", process: "python3", command: "python3 -m http.server" } },
-    { port: "9000", listener: { network: "tcp", addresses: ["::"] } },
-    { port: "9100", from: "image" },
+    { port: "8080", label: "Board", known: true, listener: { network: "tcp", addresses: ["127.0.0.1"], user: "crew", process: "python3", command: "python3 -m http.server" } },
+    { port: "9000", known: true, listener: { network: "tcp", addresses: ["::"] } },
+    { port: "9100", from: "image", known: true },
+    { port: "cache:6379", known: true, listener: { network: "tcp", addresses: ["0.0.0.0"], user: "cache", process: "cached" } },
     { port: "db:5432" },
   ]);
   expect(await screen.findByText("python3 of crew listens")).toBeTruthy();
-  expect(screen.getAllByRole("listitem")).toHaveLength(4);
+  expect(screen.getAllByRole("listitem")).toHaveLength(5);
+  expect(screen.getByText("cached of cache listens")).toBeTruthy();
   expect(screen.getByText("a program listens")).toBeTruthy();
   expect(screen.getByText("Port 9100, named by the image")).toBeTruthy();
   expect(screen.getAllByText("nobody listens")).toHaveLength(1);

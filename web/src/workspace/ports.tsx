@@ -15,8 +15,8 @@ export function Ports({ workspace: w }: { workspace: Workspace }) {
       {ports.map((p) => (
         <li key={p.port} className="border-t border-base-300 pt-2">
           <div className="font-semibold">{portWords(p)}</div>
-          <Heard port={p} known={data?.known ?? false} />
-          {(p.port.includes(":") ? p.protocol : p.listener) && <OpenPort workspace={w.name} port={p.port} address={addresses.data?.find((a) => a.port === p.port)} />}
+          <Heard port={p} />
+          {(p.port.includes(":") ? p.protocol && (p.listener || !p.known) : p.listener) && <OpenPort workspace={w.name} port={p.port} address={addresses.data?.find((a) => a.port === p.port)} />}
           <details className="text-sm">
             <summary className="quiet min-h-6 cursor-pointer py-1">on your own machine</summary>
             <CopyLine label="Until Ctrl-C; domicile usher keeps all of them" text={`domicile forward ${w.name} ${p.port}`} />
@@ -29,8 +29,8 @@ export function Ports({ workspace: w }: { workspace: Workspace }) {
 }
 
 /** Who listens at a port. */
-function Heard({ port: p, known }: { port: Port; known: boolean }) {
-  if (!known || (p.port.includes(":") && !p.listener)) return null; // of another service nothing is known
+function Heard({ port: p }: { port: Port }) {
+  if (!p.known) return null;
   if (!p.listener)
     return (
       <div className="quiet flex items-center gap-1 text-sm">
