@@ -3,6 +3,7 @@ package agent
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -27,21 +28,48 @@ type person struct {
 	folder  string
 	env     map[string]string
 	guest   ssh.PublicKey // who may come as a guest; nil: nobody
+	asked   wire.Session  // what the service said
 }
 
 // configure makes a person of what the service says, and probes the environment.
 func (s *Server) configure(ctx context.Context, c wire.Session) (*person, wire.SessionReply) {
+	p, reply := s.somebody(ctx, c)
+	if p == nil {
+		return nil, reply
+	}
+	var err error
+	if c.GuestKey != "" {
+		if p.guest, _, _, _, err = ssh.ParseAuthorizedKey([]byte(c.GuestKey)); err != nil {
+			return nil, wire.SessionReply{Error: "the guests' key cannot be read: " + err.Error()}
+		}
+	}
+	p.asked = c
+	lent(p.env)
+	return p, reply
+}
+
+// another makes the person who comes as another user of the instance. Nothing is lent to it.
+func (s *Server) another(ctx context.Context, user string) (*person, error) {
+	now, err := s.current()
+	if err != nil {
+		return nil, err
+	}
+	c := now.asked
+	c.User = user
+	p, reply := s.somebody(ctx, c)
+	if p == nil {
+		return nil, errors.New(reply.Error)
+	}
+	return p, nil
+}
+
+// somebody looks for the user and probes the environment.
+func (s *Server) somebody(ctx context.Context, c wire.Session) (*person, wire.SessionReply) {
 	a, err := lookupAccount(c.User)
 	if err != nil {
 		return nil, wire.SessionReply{Error: err.Error()}
 	}
-	var guest ssh.PublicKey
-	if c.GuestKey != "" {
-		if guest, _, _, _, err = ssh.ParseAuthorizedKey([]byte(c.GuestKey)); err != nil {
-			return nil, wire.SessionReply{Error: "the guests' key cannot be read: " + err.Error()}
-		}
-	}
-	p := &person{account: a, guest: guest, folder: c.Folder, env: environment(os.Environ())}
+	p := &person{account: a, folder: c.Folder, env: environment(os.Environ())}
 	p.env["HOME"], p.env["USER"], p.env["LOGNAME"], p.env["SHELL"] = a.home, a.name, a.name, a.shell
 	if p.env["PATH"] == "" {
 		p.env["PATH"] = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
@@ -66,7 +94,6 @@ func (s *Server) configure(ctx context.Context, c wire.Session) (*person, wire.S
 			p.env[name] = *value
 		}
 	}
-	lent(p.env)
 	return p, reply
 }
 

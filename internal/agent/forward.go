@@ -50,13 +50,13 @@ func (s *Server) directTCP(ctx context.Context, new connection.NewChannel) {
 	s.joined(new, conn, err, address)
 }
 
-func (s *Server) directUnix(new connection.NewChannel) {
+func (s *Server) directUnix(v *visitor, new connection.NewChannel) {
 	var t unixTarget
 	if ssh.Unmarshal(new.ExtraData(), &t) != nil {
 		_ = new.Reject(ssh.ConnectionFailed, "the request names no socket")
 		return
 	}
-	person, err := s.current()
+	person, _, err := v.who(s)
 	if err != nil {
 		_ = new.Reject(ssh.ResourceShortage, err.Error())
 		return

@@ -161,10 +161,14 @@ func (s *Server) serveConn(ctx context.Context, conn net.Conn) {
 	defer s.memory.changed()
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	forwards := &forwards{conn: c.Conn, use: &s.use, person: s.current, open: map[string]net.Listener{}}
+	v := &visitor{Conn: c.Conn}
+	rights := func() (*person, error) {
+		p, _, err := v.who(s)
+		return p, err
+	}
+	forwards := &forwards{conn: c.Conn, use: &s.use, person: rights, open: map[string]net.Listener{}}
 	defer forwards.closeAll()
 	defer s.doors.leave(c.Conn)
-	v := &visitor{Conn: c.Conn}
 	go s.requests(ctx, c.Requests, forwards, v)
 	for channel := range c.Channels {
 		go s.channel(ctx, v, s.use.watched(channel))
@@ -189,7 +193,7 @@ func (s *Server) channel(ctx context.Context, v *visitor, channel connection.New
 	case "direct-tcpip":
 		s.directTCP(ctx, channel)
 	case "direct-streamlocal@openssh.com":
-		s.directUnix(channel)
+		s.directUnix(v, channel)
 	case wire.Task:
 		s.task(channel)
 	case wire.Listening:
@@ -217,6 +221,17 @@ func (s *Server) requests(ctx context.Context, requests connection.Requests, for
 				s.mu.Lock()
 				s.person = p
 				s.mu.Unlock()
+			}
+			reply(r, answer)
+		case wire.As:
+			var q wire.AsRequest
+			answer := wire.AsReply{}
+			err := json.Unmarshal(r.Payload, &q)
+			if err == nil {
+				err = v.comesAs(ctx, s, q.User)
+			}
+			if err != nil {
+				answer.Error = err.Error()
 			}
 			reply(r, answer)
 		case wire.From:

@@ -45,7 +45,7 @@ type (
 )
 
 func (s *Server) session(ctx context.Context, conn *visitor, new connection.NewChannel) {
-	p, err := s.current()
+	p, lends, err := conn.who(s)
 	if err != nil {
 		_ = new.Reject(ssh.ResourceShortage, err.Error())
 		return
@@ -56,7 +56,9 @@ func (s *Server) session(ctx context.Context, conn *visitor, new connection.NewC
 	}
 	x := &session{server: s, conn: conn, channel: channel, person: p, env: map[string]string{}}
 	maps.Copy(x.env, conn.variables())
-	maps.Copy(x.env, s.lentKeys(p))
+	if lends {
+		maps.Copy(x.env, s.lentKeys(p))
+	}
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel() // the client has closed the channel
 	for r := range requests {

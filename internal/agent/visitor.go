@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"context"
 	"encoding/json"
 	"net"
 	"strings"
@@ -15,6 +16,30 @@ type visitor struct {
 	connection.Conn
 	mu   sync.Mutex
 	from wire.FromRequest
+	as   *person // another one than the workspace's; nil: that one
+}
+
+// who is the person whose programs run for this connection; lends tells whether an usher's offers are
+// for that one.
+func (v *visitor) who(s *Server) (p *person, lends bool, err error) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if v.as != nil {
+		return v.as, false, nil
+	}
+	p, err = s.current()
+	return p, true, err
+}
+
+func (v *visitor) comesAs(ctx context.Context, s *Server, user string) error {
+	p, err := s.another(ctx, user)
+	if err != nil {
+		return err
+	}
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.as = p
+	return nil
 }
 
 func (v *visitor) comesFrom(payload []byte) {

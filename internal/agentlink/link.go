@@ -18,6 +18,7 @@ import (
 	"domicile/internal/connection"
 	"domicile/internal/fault"
 	"domicile/internal/splice"
+	"domicile/internal/visible"
 )
 
 // handshakeLimit bounds the first words with an agent.
@@ -107,6 +108,18 @@ func (l *Link) Configure(ctx context.Context, s wire.Session) (wire.SessionReply
 		return answer, fault.New("bad-user", "correct remoteUser in the definition, or add the user to the image", "remoteUser: %s", answer.Error)
 	}
 	return answer, nil
+}
+
+// As has the programs of this connection run as another user of the container.
+func (l *Link) As(ctx context.Context, user string) error {
+	var answer wire.AsReply
+	if err := l.call(ctx, configureLimit, wire.As, wire.AsRequest{User: user}, &answer); err != nil {
+		return err
+	}
+	if answer.Error != "" {
+		return fault.New("bad-user", "name one that the image has, or add it there", "there is nobody to come in as: %s", visible.Line(answer.Error, longestLine))
+	}
+	return nil
 }
 
 // From tells the agent where the person's connection comes from and where it arrived. No

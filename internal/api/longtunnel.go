@@ -18,7 +18,7 @@ var streamIDs = regexp.MustCompile(`^[0-9a-f]{32}$`)
 
 // longTunnel serves SSH on a stream whose connection may break: the WebSocket is one of those that
 // carry it.
-func (s *Server) longTunnel(w http.ResponseWriter, r *http.Request, workspace records.Workspace, id string) {
+func (s *Server) longTunnel(w http.ResponseWriter, r *http.Request, workspace records.Workspace, user, id string) {
 	isNew := r.URL.Query().Get("again") != "true"
 	if !streamIDs.MatchString(id) {
 		s.failed(w, r, fault.New("bad-request", "give 32 hexadecimal digits", "%.40q is no stream", id))
@@ -44,7 +44,7 @@ func (s *Server) longTunnel(w http.ResponseWriter, r *http.Request, workspace re
 	conn := wsconn.New(socket)
 	if isNew {
 		near, far := net.Pipe() // which has deadlines
-		go s.o.Gateway.ServeTunnel(s.serving, cameFrom{near, conn.LocalAddr(), conn.RemoteAddr()}, workspace)
+		go s.o.Gateway.ServeTunnel(s.serving, cameFrom{near, conn.LocalAddr(), conn.RemoteAddr()}, workspace, user)
 		go joinStream(far, stream)
 	}
 	_ = stream.Carry(conn) // another connection takes its place, or none does

@@ -13,6 +13,8 @@ import (
 	"github.com/gorilla/websocket"
 
 	"domicile/internal/agentlink"
+	"domicile/internal/fault"
+	"domicile/internal/gateway"
 	"domicile/internal/splice"
 	"domicile/internal/wsconn"
 )
@@ -111,18 +113,23 @@ func closeWith(socket *websocket.Conn, err error) error {
 // tunnel serves SSH over a WebSocket, for clients that hold a token instead of a key, and
 // where only HTTPS gets through.
 func (s *Server) tunnel(w http.ResponseWriter, r *http.Request) {
-	workspace, err := s.ready(r.Context(), chi.URLParam(r, "name"))
+	name, user, err := gateway.SplitUser(chi.URLParam(r, "name"))
+	if err != nil {
+		s.failed(w, r, fault.New("bad-request", "leave it out, or name one", "%v", err))
+		return
+	}
+	workspace, err := s.ready(r.Context(), name)
 	if err != nil {
 		s.failed(w, r, err)
 		return
 	}
 	if id := r.URL.Query().Get("stream"); id != "" {
-		s.longTunnel(w, r, workspace, id)
+		s.longTunnel(w, r, workspace, user, id)
 		return
 	}
 	socket, err := upgrader.Upgrade(w, r, nil)
 	if err != nil {
 		return // the upgrader has answered
 	}
-	s.o.Gateway.ServeTunnel(r.Context(), wsconn.New(socket), workspace)
+	s.o.Gateway.ServeTunnel(r.Context(), wsconn.New(socket), workspace, user)
 }

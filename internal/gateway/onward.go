@@ -70,7 +70,12 @@ func (s *Server) onward(ctx context.Context, account int64, c ssh.Conn, channels
 
 // goOn joins a channel to where it goes.
 func (s *Server) goOn(ctx context.Context, account int64, c ssh.Conn, n connection.NewChannel, to direct) {
-	w, service, err := s.addressed(ctx, account, strings.TrimSuffix(to.Host, addresses))
+	name, user, err := SplitUser(strings.TrimSuffix(to.Host, addresses))
+	var w records.Workspace
+	var service string
+	if err == nil {
+		w, service, err = s.addressed(ctx, account, name)
+	}
 	if err != nil {
 		_ = n.Reject(ssh.ConnectionFailed, explain(err))
 		return
@@ -94,7 +99,7 @@ func (s *Server) goOn(ctx context.Context, account int64, c ssh.Conn, n connecti
 		far.Close()
 		channel.Close()
 	}()
-	s.ServeTunnel(ctx, through{near, c}, w)
+	s.ServeTunnel(ctx, through{near, c}, w, user)
 }
 
 // through is a stream inside a connection, and comes from where that does.

@@ -40,6 +40,8 @@ type Directory interface {
 // Reacher opens connections to agents.
 type Reacher interface {
 	Reach(ctx context.Context, w records.Workspace) (*agentlink.Link, error)
+	// ReachAs opens one whose programs run as another user of the container; "": as the person.
+	ReachAs(ctx context.Context, w records.Workspace, user string) (*agentlink.Link, error)
 }
 
 // Server is the gateway.
@@ -131,7 +133,7 @@ func (s *Server) serveKey(ctx context.Context, conn net.Conn, proven func()) {
 		}
 		return &ssh.Permissions{Extensions: map[string]string{accountExtension: strconv.FormatInt(known.Account, 10)}}, nil
 	}
-	var found records.Workspace
+	var found destination
 	var wrong error
 	config.VerifiedPublicKeyCallback = func(meta ssh.ConnMetadata, _ ssh.PublicKey, permissions *ssh.Permissions, _ string) (*ssh.Permissions, error) {
 		account, err := strconv.ParseInt(permissions.Extensions[accountExtension], 10, 64)
@@ -139,22 +141,23 @@ func (s *Server) serveKey(ctx context.Context, conn net.Conn, proven func()) {
 			return nil, err
 		}
 		s.unproven.cameFrom(meta.RemoteAddr())
-		if found, wrong = s.find(ctx, account, meta.User()); wrong != nil && meta.User() == onwardUser {
+		if found, wrong = s.destination(ctx, account, meta.User()); wrong != nil && meta.User() == onwardUser {
 			found.Account, wrong = account, errOnward
 		} else if wrong != nil {
 			early.say(explain(wrong))
 		}
 		return permissions, nil
 	}
-	s.serve(ctx, conn, config, early, func() (records.Workspace, error) {
+	s.serve(ctx, conn, config, early, func() (destination, error) {
 		proven()
 		return found, wrong
 	})
 }
 
 // ServeTunnel serves an SSH connection on a stream whose person is known already and
-// owns the workspace. The client may give any user name and no proof.
-func (s *Server) ServeTunnel(ctx context.Context, conn net.Conn, w records.Workspace) {
+// owns the workspace. The client may give any user name and no proof: which user of the container it
+// is to be ("": the person's own) is known, too.
+func (s *Server) ServeTunnel(ctx context.Context, conn net.Conn, w records.Workspace, user string) {
 	config, early := s.config(), &early{}
 	config.PreAuthConnCallback = early.is
 	config.NoClientAuth = true
@@ -164,7 +167,7 @@ func (s *Server) ServeTunnel(ctx context.Context, conn net.Conn, w records.Works
 		}
 		return &ssh.Permissions{}, nil
 	}
-	s.serve(ctx, conn, config, early, func() (records.Workspace, error) { return w, usable(w) })
+	s.serve(ctx, conn, config, early, func() (destination, error) { return destination{w, user}, usable(w) })
 }
 
 // early is a connection that has not proved itself yet. OpenSSH's client shows what is said
@@ -189,7 +192,7 @@ func (e *early) say(text string) {
 
 func (s *Server) config() *ssh.ServerConfig { return &ssh.ServerConfig{} }
 
-func (s *Server) serve(ctx context.Context, conn net.Conn, config *ssh.ServerConfig, early *early, find func() (records.Workspace, error)) {
+func (s *Server) serve(ctx context.Context, conn net.Conn, config *ssh.ServerConfig, early *early, find func() (destination, error)) {
 	defer conn.Close()
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	defer stop()
@@ -224,7 +227,7 @@ func (s *Server) serve(ctx context.Context, conn net.Conn, config *ssh.ServerCon
 	}
 	var link *agentlink.Link
 	if err == nil {
-		link, err = s.Reacher.Reach(ctx, w)
+		link, err = s.Reacher.ReachAs(ctx, w.Workspace, w.user)
 	}
 	if err != nil {
 		opened := make(chan struct{})
@@ -241,10 +244,26 @@ func (s *Server) serve(ctx context.Context, conn net.Conn, config *ssh.ServerCon
 	if err := s.Directory.Touch(ctx, w.ID); err != nil {
 		s.Log.Warn("note the use of a workspace", "error", err)
 	}
-	defer s.Arrive(w, func() { c.Close() })()
-	s.Log.Info("connected", "workspace", w.Name, "from", conn.RemoteAddr().String())
+	defer s.Arrive(w.Workspace, func() { c.Close() })()
+	s.Log.Info("connected", "workspace", w.Name, "user", w.user, "from", conn.RemoteAddr().String())
 	person.Channels = s.onward(ctx, w.Account, c, person.Channels)
 	couple(person, link.Peer)
+}
+
+// destination is where a connection goes.
+type destination struct {
+	records.Workspace
+	user string // of the container; empty: the person's own
+}
+
+// destination finds what a user name stands for.
+func (s *Server) destination(ctx context.Context, account int64, name string) (d destination, err error) {
+	name, user, err := SplitUser(name)
+	if err != nil {
+		return d, err
+	}
+	w, err := s.find(ctx, account, name)
+	return destination{w, user}, err
 }
 
 // find finds the person's workspace and tells why it cannot be used.
@@ -305,9 +324,12 @@ func sentence(format string, args ...any) error {
 
 func explain(err error) string {
 	var r refusal
+	text, is := told(err)
 	switch {
 	case errors.As(err, &r):
 		return r.text
+	case is:
+		return text
 	case records.Unavailable(err):
 		return "Domicile's database does not answer just now. Try again in a moment."
 	}

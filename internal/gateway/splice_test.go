@@ -18,6 +18,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"domicile/internal/agentlink"
+	"domicile/internal/fault"
 	"domicile/internal/hostkeys"
 	"domicile/internal/records"
 )
@@ -47,6 +48,7 @@ type town struct {
 	state   string
 	agent   func(ssh.Conn, <-chan ssh.NewChannel, <-chan *ssh.Request)
 	reached bool
+	as      string // whom it was reached as
 }
 
 func (o *town) KeyByFingerprint(_ context.Context, fingerprint string) (records.Key, error) {
@@ -70,6 +72,14 @@ func (o *town) Workspaces(context.Context, int64) ([]records.Workspace, error) {
 func (o *town) Locked(_ context.Context, accounts []int64) ([]int64, error) { return nil, nil }
 
 func (o *town) Touch(context.Context, int64) error { return nil }
+
+func (o *town) ReachAs(ctx context.Context, w records.Workspace, user string) (*agentlink.Link, error) {
+	o.as = user
+	if user == "nobody" {
+		return nil, fault.New("not-allowed-here", "ask", "nobody is not allowed")
+	}
+	return o.Reach(ctx, w)
+}
 
 func (o *town) Reach(ctx context.Context, _ records.Workspace) (*agentlink.Link, error) {
 	o.reached = true
@@ -233,6 +243,10 @@ func TestWhoIsRefusedAndHow(t *testing.T) {
 	stopped := &town{t: t, key: key.PublicKey(), state: records.Stopped}
 	assert.Equal(t, "The workspace deck is stopped. To start it: domicile start deck", said(stopped, "deck"))
 	assert.Equal(t, `You have no workspace "bridge". Yours: deck, cabin. To make one: domicile provision -name bridge SOURCE`, said(stopped, "bridge"))
+	ready := &town{t: t, key: key.PublicKey(), state: records.Ready}
+	assert.Equal(t, "nobody is not allowed. What to do: ask.", said(ready, "deck+nobody"))
+	assert.Equal(t, "nobody", ready.as)
+	assert.Contains(t, said(ready, "deck+0"), "is no name of a user")
 	c, err := stopped.dial(t, "deck", key)
 	require.NoError(t, err)
 	_, err = c.Dial("tcp", "127.0.0.1:80")

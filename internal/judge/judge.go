@@ -28,10 +28,13 @@ const (
 	AllowHostSpaces      = "host-spaces" // the host's network, processes, ipc, users
 	AllowHostCommands    = "host-commands"
 	AllowBuildSecrets    = "build-secrets"
+	// AllowOtherUsers is nothing of a definition's: its person may come in as any user of the container,
+	// as root too, not only as the one that the definition names.
+	AllowOtherUsers = "other-users"
 )
 
 // Allowances lists all that can be allowed.
-var Allowances = []string{AllowPrivileged, AllowCapabilities, AllowSecurityOptions, AllowHostMounts, AllowDevices, AllowHostSpaces, AllowHostCommands, AllowBuildSecrets}
+var Allowances = []string{AllowPrivileged, AllowCapabilities, AllowSecurityOptions, AllowHostMounts, AllowDevices, AllowHostSpaces, AllowHostCommands, AllowBuildSecrets, AllowOtherUsers}
 
 // Policy is what an administrator allows definitions to ask for. The zero Policy allows
 // only what gives no power over the host.
@@ -97,14 +100,17 @@ func (j *Judge) Err() error {
 	return j.List
 }
 
+// Allows tells whether the policy has an allowance.
+func (p Policy) Allows(allowance string) bool { return slices.Contains(p, allowance) }
+
 // Allows tells whether the policy has an allowance, or the workspace's machine gives it.
 func (j *Judge) Allows(allowance string) bool {
-	return slices.Contains(j.Policy, allowance) || slices.Contains(j.Given, allowance)
+	return j.Policy.Allows(allowance) || j.Given.Allows(allowance)
 }
 
 // GivenAlone is what a workspace in a machine of its own may ask for: the machine is the border.
 // What it would ask of the service's host is not among it.
-var GivenAlone = Policy{AllowPrivileged, AllowCapabilities, AllowSecurityOptions, AllowDevices, AllowHostSpaces}
+var GivenAlone = Policy{AllowPrivileged, AllowCapabilities, AllowSecurityOptions, AllowDevices, AllowHostSpaces, AllowOtherUsers}
 
 // Need refuses unless the policy has the allowance. The words say what is asked for and
 // follow on the place: "it asks to be privileged".

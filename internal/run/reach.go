@@ -9,6 +9,8 @@ import (
 
 	"domicile/internal/agent/wire"
 	"domicile/internal/agentlink"
+	"domicile/internal/fault"
+	"domicile/internal/judge"
 	"domicile/internal/records"
 )
 
@@ -39,6 +41,34 @@ func (r *Runner) Reach(ctx context.Context, w records.Workspace) (*agentlink.Lin
 		err = configureAgain(ctx, link, w)
 	}
 	if err != nil {
+		link.Close()
+		return nil, err
+	}
+	return link, nil
+}
+
+// ReachAs opens a connection to the agent of a workspace whose programs run as another user of its
+// container, where the site's policy allows that; "" and the definition's own are the person.
+func (r *Runner) ReachAs(ctx context.Context, w records.Workspace, user string) (*agentlink.Link, error) {
+	if user == "" {
+		return r.Reach(ctx, w)
+	}
+	p, err := r.PlanOf(ctx, w)
+	if err != nil {
+		return nil, err
+	}
+	if user == p.Session.User {
+		return r.Reach(ctx, w)
+	}
+	if s := r.SettingsAt(w.Site); !s.Allow.Allows(judge.AllowOtherUsers) && !s.Given.Allows(judge.AllowOtherUsers) {
+		return nil, fault.New("not-allowed-here", "connect without +"+user+", or ask an administrator to allow other-users (domicile serve -allow other-users)",
+			"the site %s does not allow people to come into a workspace as another user (%s) than its definition says", w.Site, user)
+	}
+	link, err := r.Reach(ctx, w)
+	if err != nil {
+		return nil, err
+	}
+	if err := link.As(ctx, user); err != nil {
 		link.Close()
 		return nil, err
 	}

@@ -100,11 +100,16 @@ func AddressOf(workspace, suffix string) string {
 	return workspace + "." + suffix
 }
 
-// WorkspaceAt is the workspace that an address means.
+// WorkspaceAt is the workspace that an address means, with the user of its container where the address
+// names one ("fares+root.domicile").
 func WorkspaceAt(address, suffix string) string {
 	name := strings.TrimSuffix(address, "."+suffix)
-	if helper, of, is := strings.Cut(name, "."); is && name != address {
-		return of + "." + helper
+	name, user, another := strings.Cut(name, "+")
+	if helper, of, is := strings.Cut(name, "."); is && strings.HasSuffix(address, "."+suffix) {
+		name = of + "." + helper
+	}
+	if another {
+		name += "+" + user
 	}
 	return name
 }

@@ -420,4 +420,7 @@ func TestAddresses(t *testing.T) {
 	}
 	assert.Equal(t, "timetable", WorkspaceAt("timetable", "domicile"))
 	assert.Equal(t, "fares.mate", WorkspaceAt("fares.mate", "domicile"), "a workspace's own name will do")
+	for address, as := range map[string]string{"fares+root.domicile": "fares+root", "mate.fares+root.domicile": "fares.mate+root", "fares+ann.lee.domicile": "fares+ann.lee", "fares.mate+root": "fares.mate+root"} {
+		assert.Equal(t, as, WorkspaceAt(address, "domicile"), "with another user of the container")
+	}
 }

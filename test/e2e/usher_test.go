@@ -117,6 +117,8 @@ func TestAnUsher(t *testing.T) {
 		a = u.at(t, "rsync", "-e", "ssh -F "+u.config, "deck.domicile:/tmp/cargo", file+".back")
 		require.Equal(t, 0, a.status, a.err)
 		assert.Equal(t, 0, u.at(t, "cmp", file, file+".back").status)
+		a = u.at(t, "ssh", "-F", u.config, "deck+root.domicile", "true")
+		assert.Contains(t, a.err, "does not allow people to come into a workspace as another user (root)")
 		a = u.at(t, "ssh", "-F", u.config, "nosuch.domicile", "true")
 		assert.Equal(t, 255, a.status)
 		assert.Contains(t, a.err, "nosuch")

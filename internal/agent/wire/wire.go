@@ -55,6 +55,7 @@ const (
 	Helpers   = "helpers@domicile"   // HelpersRequest -> HelpersReply
 	From      = "from@domicile"      // FromRequest, without an answer
 	Door      = "door@domicile"      // DoorRequest -> DoorReply
+	As        = "as@domicile"        // AsRequest -> AsReply
 )
 
 // GuestPort is where the agent of a helper serves who is on its workspace's own network.
@@ -122,6 +123,16 @@ func (s Session) Histories() (list []string) {
 type FromRequest struct {
 	Client string `json:"client"` // host:port
 	Server string `json:"server"` // host:port
+}
+
+// AsRequest asks that the programs of this connection run as another user of the instance.
+type AsRequest struct {
+	User string `json:"user"`
+}
+
+// AsReply says what went wrong, if something did.
+type AsReply struct {
+	Error string `json:"error,omitempty"`
 }
 
 // ActivityReply says whether somebody or something uses the instance.
