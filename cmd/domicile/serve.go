@@ -180,6 +180,10 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 	if err != nil {
 		return fmt.Errorf("read the installation's name: %w", err)
 	}
+	// By it whoever takes the service away for good finds what an engine has of it.
+	if err := os.WriteFile(filepath.Join(data, "installation"), []byte(installation+"\n"), 0o644); err != nil {
+		return fmt.Errorf("write the installation's name: %w", err)
+	}
 	outside, err := judge.ParseOutside(s.outside)
 	if err != nil {
 		return err

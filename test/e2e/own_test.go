@@ -127,19 +127,7 @@ func (o *own) kill() {
 // mate makes the first account, by the link's code.
 func (o *own) mate(t *testing.T) *person {
 	t.Helper()
-	c, err := client.Open("http://"+o.web, "")
-	require.NoError(t, err)
-	first, err := client.Answer[client.Token](c.MakeFirstAccount(t.Context(), client.FirstAccount{Code: scenario.SetupCode, Name: "mate", Password: "all-hands-on-deck"}))
-	require.NoError(t, err)
-	folder := t.TempDir()
-	p := &person{name: "mate", token: first.Token, login: filepath.Join(folder, "mate.json"), key: filepath.Join(folder, "key")}
-	p.api, err = client.Open("http://"+o.web, first.Token)
-	require.NoError(t, err)
-	out, err := p.command(t.Context(), first.Token+"\n", "login", "-server", "http://"+o.web).output()
-	require.NoError(t, err, out)
-	require.NoError(t, exec.CommandContext(t.Context(), "ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", p.key).Run())
-	require.Equal(t, 0, p.domicile(t, "keys", "add", p.key+".pub").status)
-	return p
+	return firstAccount(t, "http://"+o.web, scenario.SetupCode)
 }
 
 // A service without a database that somebody set up: from nothing to a workspace, killed at any moment,
