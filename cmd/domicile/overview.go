@@ -17,7 +17,7 @@ type group struct {
 func groups() []group {
 	return []group{
 		{"What a repository says", []command{checkCommand, templatesCommand, draftCommand, planCommand}},
-		{"Workspaces", []command{provisionCommand, listCommand, showCommand, followCommand, logCommand, startCommand, stopCommand, stayCommand, removeCommand}},
+		{"Workspaces", []command{provisionCommand, exampleCommand, listCommand, showCommand, followCommand, logCommand, startCommand, stopCommand, stayCommand, removeCommand}},
 		{"Working in one", []command{shellCommand, editCommand, addressCommand, runCommand, portsCommand, webCommand, usherCommand, forwardCommand, screenCommand, checksCommand, tasksCommand, servicesCommand, helperCommand}},
 		{"Later on", []command{driftCommand, compareCommand, rebuildCommand, moveCommand, snapshotsCommand, prepareCommand}},
 		{"You", []command{loginCommand, logoutCommand, keysCommand, editorsCommand, personalCommand, authorCommand, secretsCommand, githostsCommand, passwordCommand, tokensCommand}},

@@ -196,7 +196,8 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 	if err != nil {
 		return err
 	}
-	fetcher := &source.Fetcher{Folder: data, Gate: gate, Dial: dial}
+	example := filepath.Join(data, "example")
+	fetcher := &source.Fetcher{Folder: data, Gate: gate, Dial: dial, Allowed: []string{example}}
 	for folder := range strings.SplitSeq(s.folders, ",") {
 		if folder != "" {
 			fetcher.Allowed = append(fetcher.Allowed, folder)
@@ -270,7 +271,7 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 		return err
 	}
 	a.api = api.New(ctx, api.Options{Store: a.store, Runner: a.runner, Gateway: a.gateway, Source: fetcher, Artifacts: artifacts, Registries: registries, Vault: vault, Hosts: hosts{keys.Hosts()}, Accounts: accounts{a.rented}, Templates: split(s.templates), Log: log, Version: version,
-		SetupCode: a.code, SSH: reachedAt, HostKeys: hostKeys, Console: web.Handler(), Clients: &api.Clients{Folder: besideMe("clients")}, MetricsToken: os.Getenv("DOMICILE_METRICS_TOKEN"), Apart: kept, Web: webAddresses, Guesses: slow})
+		SetupCode: a.code, SSH: reachedAt, HostKeys: hostKeys, Console: web.Handler(), Clients: &api.Clients{Folder: besideMe("clients")}, Example: example, MetricsToken: os.Getenv("DOMICILE_METRICS_TOKEN"), Apart: kept, Web: webAddresses, Guesses: slow})
 	return nil
 }
 

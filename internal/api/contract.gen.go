@@ -757,6 +757,12 @@ type EditorLink struct {
 	Link string `json:"link"`
 }
 
+// Example A small repository on the service's host.
+type Example struct {
+	// Source Its folder, a source to provision.
+	Source string `json:"source"`
+}
+
 // Finding One thing that was looked at.
 type Finding struct {
 	Fine   bool    `json:"fine"`
@@ -1886,6 +1892,9 @@ type ServerInterface interface {
 	// DraftSource Looks at a source that has no definition and drafts some.
 	// (POST /draft)
 	DraftSource(w http.ResponseWriter, r *http.Request)
+	// MakeExample Makes a small repository on the service's host, where there is none yet, whose definition needs no network; its folder is a source that everybody may use.
+	// (POST /example)
+	MakeExample(w http.ResponseWriter, r *http.Request)
 	// ListGitHosts The git hosts that the account signs in to, without what it signs in with.
 	// (GET /git-hosts)
 	ListGitHosts(w http.ResponseWriter, r *http.Request)
@@ -2201,6 +2210,12 @@ func (_ Unimplemented) ListClients(w http.ResponseWriter, r *http.Request) {
 // DraftSource Looks at a source that has no definition and drafts some.
 // (POST /draft)
 func (_ Unimplemented) DraftSource(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// MakeExample Makes a small repository on the service's host, where there is none yet, whose definition needs no network; its folder is a source that everybody may use.
+// (POST /example)
+func (_ Unimplemented) MakeExample(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -2918,6 +2933,20 @@ func (siw *ServerInterfaceWrapper) DraftSource(w http.ResponseWriter, r *http.Re
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.DraftSource(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// MakeExample operation middleware
+func (siw *ServerInterfaceWrapper) MakeExample(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.MakeExample(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -4912,6 +4941,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Get(options.BaseURL+"/clients", wrapper.ListClients)
 	})
 	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/example", wrapper.MakeExample)
+	})
+	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/host-key/next", wrapper.AnnounceHostKey)
 	})
 	r.Group(func(r chi.Router) {
@@ -5640,6 +5672,44 @@ type DraftSourcedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response DraftSourcedefaultApplicationProblemPlusJSONResponse) VisitDraftSourceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeExampleRequestObject struct {
+}
+
+type MakeExampleResponseObject interface {
+	VisitMakeExampleResponse(w http.ResponseWriter) error
+}
+
+type MakeExample200JSONResponse Example
+
+func (response MakeExample200JSONResponse) VisitMakeExampleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeExampledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MakeExampledefaultApplicationProblemPlusJSONResponse) VisitMakeExampleResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8496,6 +8566,9 @@ type StrictServerInterface interface {
 	// DraftSource Looks at a source that has no definition and drafts some.
 	// (POST /draft)
 	DraftSource(ctx context.Context, request DraftSourceRequestObject) (DraftSourceResponseObject, error)
+	// MakeExample Makes a small repository on the service's host, where there is none yet, whose definition needs no network; its folder is a source that everybody may use.
+	// (POST /example)
+	MakeExample(ctx context.Context, request MakeExampleRequestObject) (MakeExampleResponseObject, error)
 	// ListGitHosts The git hosts that the account signs in to, without what it signs in with.
 	// (GET /git-hosts)
 	ListGitHosts(ctx context.Context, request ListGitHostsRequestObject) (ListGitHostsResponseObject, error)
@@ -9185,6 +9258,30 @@ func (sh *strictHandler) DraftSource(w http.ResponseWriter, r *http.Request) {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(DraftSourceResponseObject); ok {
 		if err := validResponse.VisitDraftSourceResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// MakeExample operation middleware
+func (sh *strictHandler) MakeExample(w http.ResponseWriter, r *http.Request) {
+	var request MakeExampleRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.MakeExample(ctx, request.(MakeExampleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MakeExample")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(MakeExampleResponseObject); ok {
+		if err := validResponse.VisitMakeExampleResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

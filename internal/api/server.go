@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"net/http"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/go-chi/chi/v5"
@@ -54,6 +55,8 @@ type Options struct {
 	HostKeys *hostkeys.Folder
 	// Clients are the command line's programs for people's own machines; nil: there are none.
 	Clients *Clients
+	// Example is the folder of the example that needs no network, made when somebody asks for it.
+	Example string
 	// Console serves what is not the API.
 	Console http.Handler
 	// Guesses slows down who guesses passwords.
@@ -72,6 +75,7 @@ type Server struct {
 	o       Options
 	hub     *hub
 	ports   *portwatch.Watch
+	making  sync.Mutex // of the example
 	streams longstream.Shelf
 	serving context.Context // ends with the service
 	metrics *metrics

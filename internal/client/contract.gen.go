@@ -757,6 +757,12 @@ type EditorLink struct {
 	Link string `json:"link"`
 }
 
+// Example A small repository on the service's host.
+type Example struct {
+	// Source Its folder, a source to provision.
+	Source string `json:"source"`
+}
+
 // Finding One thing that was looked at.
 type Finding struct {
 	Fine   bool    `json:"fine"`
@@ -2069,6 +2075,11 @@ type ClientInterface interface {
 	// Corresponds with POST /draft (the `DraftSource` operationId).
 	DraftSource(ctx context.Context, body DraftSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// MakeExample Makes a small repository on the service's host, where there is none yet, whose definition needs no network; its folder is a source that everybody may use.
+	//
+	// Corresponds with POST /example (the `MakeExample` operationId).
+	MakeExample(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListGitHosts The git hosts that the account signs in to, without what it signs in with.
 	//
 	// Corresponds with GET /git-hosts (the `ListGitHosts` operationId).
@@ -3024,6 +3035,21 @@ func (c *Client) DraftSourceWithBody(ctx context.Context, contentType string, bo
 // Corresponds with POST /draft (the `DraftSource` operationId).
 func (c *Client) DraftSource(ctx context.Context, body DraftSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewDraftSourceRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeExample Makes a small repository on the service's host, where there is none yet, whose definition needs no network; its folder is a source that everybody may use.
+//
+// Corresponds with POST /example (the `MakeExample` operationId).
+func (c *Client) MakeExample(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeExampleRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -5115,6 +5141,33 @@ func NewDraftSourceRequestWithBody(server string, contentType string, body io.Re
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewMakeExampleRequest constructs an http.Request for the MakeExample method
+func NewMakeExampleRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/example")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -8211,6 +8264,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /draft (the `DraftSource` operationId).
 	DraftSourceWithResponse(ctx context.Context, body DraftSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*DraftSourceResponse, error)
 
+	// MakeExampleWithResponse Makes a small repository on the service's host, where there is none yet, whose definition needs no network; its folder is a source that everybody may use.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /example (the `MakeExample` operationId).
+	MakeExampleWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*MakeExampleResponse, error)
+
 	// ListGitHostsWithResponse The git hosts that the account signs in to, without what it signs in with.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -9542,6 +9602,54 @@ func (r DraftSourceResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r DraftSourceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MakeExampleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Example
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MakeExampleResponse) GetJSON200() *Example {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MakeExampleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MakeExampleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MakeExampleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MakeExampleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MakeExampleResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -13286,6 +13394,19 @@ func (c *ClientWithResponses) DraftSourceWithResponse(ctx context.Context, body 
 	return ParseDraftSourceResponse(rsp)
 }
 
+// MakeExampleWithResponse Makes a small repository on the service's host, where there is none yet, whose definition needs no network; its folder is a source that everybody may use.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /example (the `MakeExample` operationId).
+func (c *ClientWithResponses) MakeExampleWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*MakeExampleResponse, error) {
+	rsp, err := c.MakeExample(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeExampleResponse(rsp)
+}
+
 // ListGitHostsWithResponse The git hosts that the account signs in to, without what it signs in with.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -14980,6 +15101,39 @@ func ParseDraftSourceResponse(rsp *http.Response) (*DraftSourceResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest DraftAnswer
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMakeExampleResponse parses an HTTP response from a MakeExampleWithResponse call
+func ParseMakeExampleResponse(rsp *http.Response) (*MakeExampleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MakeExampleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Example
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

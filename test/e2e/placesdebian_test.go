@@ -176,6 +176,11 @@ systemctl restart domicile`, world.RegistryAt))
 	}
 	assert.Equal(t, "quay\n", enter("hostname"))
 
+	a = mate.domicile(t, "example", "-json")
+	require.Equal(t, 0, a.status, a.err)
+	a = mate.domicile(t, "provision", "/var/lib/domicile/example", "-name", "first")
+	assert.Equal(t, 0, a.status, "the example needs nothing else: %s", a.out+a.err)
+
 	// A terminal is open, and something runs in it.
 	terminal := exec.CommandContext(t.Context(), "script", "-qfec", filepath.Join(programs, "domicile")+" shell quay -terminal watch", "/dev/null")
 	terminal.Env = append(os.Environ(), "DOMICILE_LOGIN_FILE="+mate.login)

@@ -66,6 +66,7 @@ const named = (name: string) => ({ params: { path: { name } } });
 
 export const api = {
   clients: () => answer(client.GET("/clients")),
+  makeExample: () => answer(client.POST("/example")),
   setup: () => answer(client.GET("/setup")),
   makeFirstAccount: (body: components["schemas"]["FirstAccount"]) => answer(client.POST("/setup", { body })).then(keepProof),
   signIn: (body: components["schemas"]["Credentials"]) => answer(client.POST("/session", { body })).then(keepProof),

@@ -309,6 +309,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/example": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Makes a small repository on the service's host, where there is none yet, whose definition needs no network; its folder is a source that everybody may use. */
+        post: operations["makeExample"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/host-key/next": {
         parameters: {
             query?: never;
@@ -2219,6 +2236,11 @@ export interface components {
             known?: boolean;
             listener?: components["schemas"]["Listener"];
         };
+        /** @description A small repository on the service's host. */
+        Example: {
+            /** @description Its folder, a source to provision. */
+            source: string;
+        };
         /** @description One carrying-out of a plan. */
         Run: {
             /** Format: int64 */
@@ -2838,6 +2860,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ClientProgram"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    makeExample: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Fine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Example"];
                 };
             };
             default: components["responses"]["Problem"];

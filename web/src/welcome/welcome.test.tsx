@@ -43,6 +43,17 @@ describe("from the first account to the first workspace", () => {
     await waitFor(() => screen.getByText("at /new?source=https%3A%2F%2Fgit.test%2Fa%20b.git&read"));
   });
 
+  it("has an example where there is no repository yet", async () => {
+    const make = vi.spyOn(api, "makeExample").mockRejectedValueOnce(new Error("this machine has not the package bash")).mockResolvedValue({ source: "/var/lib/domicile/example" });
+    shown();
+    fireEvent.click(screen.getByRole("button", { name: "Later" }));
+    fireEvent.click(screen.getByRole("button", { name: "Try a small example" }));
+    await screen.findByText(/has not the package bash/);
+    fireEvent.click(screen.getByRole("button", { name: "Try a small example" }));
+    await waitFor(() => screen.getByText("at /new?source=%2Fvar%2Flib%2Fdomicile%2Fexample&read"));
+    expect(make).toHaveBeenCalledTimes(2);
+  });
+
   it("makes a key whose public half alone is sent", async () => {
     const add = vi.spyOn(api, "addKey").mockResolvedValue({} as Awaited<ReturnType<typeof api.addKey>>);
     shown();

@@ -98,9 +98,11 @@ function MadeKey({ made, done }: { made: KeyPair; done: () => void }) {
 function RepositoryStep() {
   const [source, setSource] = useState("");
   const navigate = useNavigate();
+  const read = (from: string) => void navigate(`/new?source=${encodeURIComponent(from)}&read`);
+  const example = useMutation({ mutationFn: api.makeExample, onSuccess: (x) => read(x.source) });
   const submit = (e: FormEvent) => {
     e.preventDefault();
-    void navigate(`/new?source=${encodeURIComponent(source.trim())}&read`);
+    read(source.trim());
   };
   return (
     <section className="plate mt-6 p-8" aria-labelledby="repository-step">
@@ -117,10 +119,15 @@ function RepositoryStep() {
           <button className="btn btn-primary" disabled={!source.trim()}>
             Read it
           </button>
+          <button type="button" className="btn" onClick={() => example.mutate()} disabled={example.isPending}>
+            Try a small example
+          </button>
           <button type="button" className="btn btn-ghost" onClick={() => void navigate("/")}>
             Look around first
           </button>
         </div>
+        <TroubleNote error={example.error} />
+        <p className="quiet">The example is made of the programs of the service's own machine. It needs no network.</p>
       </form>
     </section>
   );
