@@ -10,6 +10,7 @@ import (
 	"path"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/docker/docker/api/types/container"
 	"github.com/docker/docker/api/types/mount"
@@ -62,7 +63,7 @@ func (s *Site) ensureAgent(ctx context.Context, imageID string) error {
 	s.mu.Lock()
 	filled := s.filled[a.digest]
 	s.mu.Unlock()
-	if filled {
+	if filled || s.markedFilled(ctx) {
 		return nil
 	}
 	if _, err := s.api.VolumeCreate(ctx, volume.CreateOptions{Name: s.agentVolume(), Labels: map[string]string{labelAgent: a.digest}}); err != nil {
@@ -85,10 +86,39 @@ func (s *Site) ensureAgent(ctx context.Context, imageID string) error {
 			return s.explain(err, "fill the agent's volume")
 		}
 	}
+	// Others who come to this engine need not look into the volume: that takes a machine of its own more
+	// than a second. Where it cannot be marked, they look.
+	_ = s.api.VolumeRemove(ctx, s.agentVolume()+filledMark, false) // of a volume that is gone
+	_, _ = s.api.VolumeCreate(ctx, volume.CreateOptions{Name: s.agentVolume() + filledMark, Labels: map[string]string{labelAgent: a.digest}})
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.filled[a.digest] = true
 	return nil
+}
+
+// filledMark ends the name of an empty volume that was made after the agent's was filled.
+const filledMark = "-filled"
+
+// markedFilled tells whether the agent's volume is known to be filled: it is older than its mark.
+func (s *Site) markedFilled(ctx context.Context) bool {
+	a := s.agentNow()
+	made := func(name string) (time.Time, bool) {
+		v, err := s.api.VolumeInspect(ctx, name)
+		if err != nil || v.Labels[labelAgent] != a.digest {
+			return time.Time{}, false
+		}
+		at, err := time.Parse(time.RFC3339, v.CreatedAt)
+		return at, err == nil
+	}
+	mark, marked := made(s.agentVolume() + filledMark)
+	its, there := made(s.agentVolume())
+	if !marked || !there || its.After(mark) {
+		return false
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.filled[a.digest] = true
+	return true
 }
 
 // forget makes the next container look again: the engine may have lost what it had.

@@ -44,6 +44,23 @@ func (s *Site) Prepare(ctx context.Context) error {
 	return s.ensureAgent(ctx, id)
 }
 
+// Warm runs a program in a container, once: what an engine does for the first time, it does slowly.
+func (s *Site) Warm(ctx context.Context) error {
+	image, err := s.trialImage(ctx)
+	if err != nil {
+		return err
+	}
+	network := "none"
+	if s.o.Alone {
+		network = machineNetwork
+	}
+	_, done, err := s.trialProgram(ctx, "first", image, network, "marked")
+	if err == nil {
+		done()
+	}
+	return err
+}
+
 // Name gives an image that was brought the name that it was asked for by.
 func (s *Site) Name(ctx context.Context, image judge.Image) error {
 	return s.explain(s.api.ImageTag(ctx, s.local(image.Name()), image.Name()), "name the image that was brought")

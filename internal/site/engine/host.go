@@ -27,9 +27,13 @@ type hostFacts struct {
 }
 
 func (s *Site) remember(ctx context.Context, info system.Info) error {
-	version, err := s.api.ServerVersion(ctx)
-	if err != nil {
-		return s.explain(err, "ask the engine for its version")
+	podman := false
+	if !s.o.Alone { // the engine of a machine is Debian's docker.io
+		version, err := s.api.ServerVersion(ctx)
+		if err != nil {
+			return s.explain(err, "ask the engine for its version")
+		}
+		podman = slices.ContainsFunc(version.Components, func(c types.ComponentVersion) bool { return strings.HasPrefix(c.Name, "Podman") })
 	}
 	local := s.onThisMachine(info.Name)
 	s.mu.Lock()
@@ -38,7 +42,7 @@ func (s *Site) remember(ctx context.Context, info system.Info) error {
 	if local {
 		s.host.folder = info.DockerRootDir
 	}
-	s.host.podman = slices.ContainsFunc(version.Components, func(c types.ComponentVersion) bool { return strings.HasPrefix(c.Name, "Podman") })
+	s.host.podman = podman
 	return nil
 }
 

@@ -111,7 +111,7 @@ func (s *Site) Leftovers(ctx context.Context, known func(ctx context.Context) ([
 		case err != nil: // an engine that does not say when: it is left alone
 		case gone(v.Labels, made):
 			list = append(list, site.Leftover{Kind: "volume", Name: v.Name, Why: why})
-		case s.old(made) && v.Labels[labelAgent] != "" && v.Name != s.agentVolume() && !used[v.Name]:
+		case s.old(made) && v.Labels[labelAgent] != "" && strings.TrimSuffix(v.Name, filledMark) != s.agentVolume() && !used[v.Name]:
 			list = append(list, site.Leftover{Kind: "volume", Name: v.Name, Why: "an agent of an earlier version that no container uses"})
 		}
 	}

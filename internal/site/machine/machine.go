@@ -74,8 +74,17 @@ type Screens interface {
 	Picture(ctx context.Context, id string) ([]byte, error)
 }
 
-// Prepare does something in a machine whose engine is reached by dial.
-type Prepare func(ctx context.Context, dial func(ctx context.Context) (net.Conn, error)) error
+// Doing does something at an engine that is reached by dial.
+type Doing func(ctx context.Context, dial func(ctx context.Context) (net.Conn, error)) error
+
+// Prepare is what is done once for machines that have the same beginning.
+type Prepare struct {
+	// Fill brings to their disk all that each of them would have to bring.
+	Fill Doing
+	// Warm does, in a machine whose memory the others will have, what takes an engine long the first
+	// time only; nil: nothing.
+	Warm Doing
+}
 
 // ErrForgets is answered by a maker that keeps no memory of machines.
 var ErrForgets = errors.New("no memory of machines is kept here")
@@ -94,9 +103,9 @@ type Maker interface {
 	// Examine looks at what makes machines.
 	Examine(ctx context.Context) (Facts, error)
 	// Ensure makes a machine, off, unless it is there; one that is there gets the processors, the
-	// memory and the screen of the shape, and is turned off where it has others. Where a template is made for it, prepare does
-	// in that all that its clones would have to do: dial opens a stream to its engine.
-	Ensure(ctx context.Context, id string, shape Shape, prepare Prepare) error
+	// memory and the screen of the shape, and is turned off where it has others. Where a template is made for it, it is
+	// prepared; nil: with nothing.
+	Ensure(ctx context.Context, id string, shape Shape, prepare *Prepare) error
 	// Start has a machine run, where the host has room for it: it goes on where it was, or comes from its template, or boots. One
 	// that runs stays as it is. how tells in words which of these it was.
 	Start(ctx context.Context, id string) (how string, err error)

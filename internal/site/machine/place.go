@@ -55,16 +55,22 @@ func (s *Site) place(ctx context.Context, workspace string, c plan.Container, be
 	}
 	shape := s.shape(c, host)
 	shape.Base = strings.Join(base, " ")
-	err = s.o.Maker.Ensure(ctx, workspace, shape, func(ctx context.Context, dial func(context.Context) (net.Conn, error)) error {
-		e, err := s.newEngine("a machine that becomes a template", dial, nil)
-		if err == nil {
-			err = e.Prepare(ctx)
+	at := func(do func(ctx context.Context, e *engine.Site) error) Doing {
+		return func(ctx context.Context, dial func(context.Context) (net.Conn, error)) error {
+			e, err := s.newEngine("a machine that becomes a template", dial, nil)
+			if err == nil {
+				err = do(ctx, e)
+			}
+			return err
 		}
-		if err == nil {
-			err = s.bring(ctx, e, all...)
+	}
+	fill := func(ctx context.Context, e *engine.Site) error {
+		if err := e.Prepare(ctx); err != nil {
+			return err
 		}
-		return err
-	})
+		return s.bring(ctx, e, all...)
+	}
+	err = s.o.Maker.Ensure(ctx, workspace, shape, &Prepare{Fill: at(fill), Warm: at(func(ctx context.Context, e *engine.Site) error { return e.Warm(ctx) })})
 	if err != nil {
 		return nil, err
 	}

@@ -29,13 +29,13 @@ func digest(text string) string {
 // disk gives the name of the kept disk with which instances of a base begin, and makes it where
 // there is none: so the image reaches the provider once, and no instance takes it in byte by byte.
 // Where that cannot be done, there is none, and each instance is brought what it needs.
-func (m *Maker) disk(ctx context.Context, offer provider.Offer, shape machine.Shape, prepare machine.Prepare) (name string, err error) {
+func (m *Maker) disk(ctx context.Context, offer provider.Offer, shape machine.Shape, prepare *machine.Prepare) (name string, err error) {
 	if offer.Disks == nil || !*offer.Disks || shape.Base == "" || prepare == nil || m.o.Folder == "" {
 		return "", nil
 	}
 	smallest := slices.MinFunc(offer.Sizes, func(a, b provider.Size) int { return cmp.Compare(a.DiskBytes, b.DiskBytes) }).DiskBytes
 	name = m.diskPrefix() + digest(fmt.Sprint(shape.Base, smallest))
-	if err = m.turns.Take(ctx, name, func() error { return m.keepDisk(ctx, name, smallest, prepare) }); err != nil && ctx.Err() == nil {
+	if err = m.turns.Take(ctx, name, func() error { return m.keepDisk(ctx, name, smallest, prepare.Fill) }); err != nil && ctx.Err() == nil {
 		if !errors.Is(err, datadisk.ErrNoEngine) {
 			m.o.Say("the provider gets no disk to begin with; the instance is brought what it needs: %v", err)
 		}
@@ -45,7 +45,7 @@ func (m *Maker) disk(ctx context.Context, offer provider.Offer, shape machine.Sh
 }
 
 // keepDisk has the provider keep a disk, unless it does.
-func (m *Maker) keepDisk(ctx context.Context, name string, size int64, prepare machine.Prepare) error {
+func (m *Maker) keepDisk(ctx context.Context, name string, size int64, fill machine.Doing) error {
 	list, err := m.o.Provider.Disks(ctx)
 	if err != nil || slices.ContainsFunc(list, func(d provider.Disk) bool { return d.Name == name }) {
 		return err
@@ -59,7 +59,7 @@ func (m *Maker) keepDisk(ctx context.Context, name string, size int64, prepare m
 		return fmt.Errorf("make a folder for a disk: %w", err)
 	}
 	defer os.RemoveAll(folder)
-	file, err := datadisk.Fill(ctx, folder, size, prepare)
+	file, err := datadisk.Fill(ctx, folder, size, fill)
 	if err != nil {
 		return err
 	}

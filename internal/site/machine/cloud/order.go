@@ -18,7 +18,7 @@ import (
 
 // Ensure rents an instance for a workspace. What all of one base have to do is done once, in a
 // disk that the provider keeps.
-func (m *Maker) Ensure(ctx context.Context, id string, shape machine.Shape, prepare machine.Prepare) error {
+func (m *Maker) Ensure(ctx context.Context, id string, shape machine.Shape, prepare *machine.Prepare) error {
 	r, found, err := m.of(ctx, id)
 	if err != nil {
 		return err

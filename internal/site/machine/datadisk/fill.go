@@ -29,7 +29,7 @@ const fillLimit = 30 * time.Second
 // Fill makes a disk of a size for an engine's data, as the file Name in a folder: an engine of this
 // host works on a folder, prepare is done in it, and the folder becomes the disk. Where this host
 // has no such engine, the error is ErrNoEngine.
-func Fill(ctx context.Context, folder string, size int64, prepare machine.Prepare) (disk string, err error) {
+func Fill(ctx context.Context, folder string, size int64, prepare machine.Doing) (disk string, err error) {
 	if _, err := exec.LookPath(engineProgram); err != nil || os.Getuid() != 0 {
 		return "", ErrNoEngine
 	}
@@ -67,7 +67,7 @@ var ErrNoEngine = errors.New("no engine of this host can fill a disk")
 
 // fill has an engine work on a folder while prepare is done in it. The engine has a network of
 // its own, with nothing in it, and starts no container.
-func fill(ctx context.Context, work, root string, prepare machine.Prepare) error {
+func fill(ctx context.Context, work, root string, prepare machine.Doing) error {
 	// The engine's sockets lie deeper than paths of sockets may be long below most folders.
 	run, err := os.MkdirTemp("/run", "domicile-fill-")
 	if err != nil {

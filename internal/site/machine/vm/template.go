@@ -46,7 +46,7 @@ const quitLimit = 20 * time.Second
 
 // template gives the name of the template for machines of a shape, and makes it where there is
 // none.
-func (m *Maker) template(ctx context.Context, shape machine.Shape, prepare machine.Prepare) (string, error) {
+func (m *Maker) template(ctx context.Context, shape machine.Shape, prepare *machine.Prepare) (string, error) {
 	a, err := m.accelerator(ctx)
 	if err != nil {
 		return "", err
@@ -89,7 +89,7 @@ func (m *Maker) templateName(shape machine.Shape, a accelerator) (string, error)
 }
 
 // makeTemplate boots a machine, prepares it, and freezes it.
-func (m *Maker) makeTemplate(ctx context.Context, name string, shape machine.Shape, a accelerator, prepare machine.Prepare) (err error) {
+func (m *Maker) makeTemplate(ctx context.Context, name string, shape machine.Shape, a accelerator, prepare *machine.Prepare) (err error) {
 	folder := m.in("templates", name)
 	// One that was not finished may be there, and its process.
 	if err := errors.Join(process.End(ctx, folder), os.RemoveAll(folder)); err != nil {
@@ -106,17 +106,20 @@ func (m *Maker) makeTemplate(ctx context.Context, name string, shape machine.Sha
 			os.RemoveAll(folder)
 		}
 	}()
-	data := ""
+	if prepare == nil {
+		prepare = &machine.Prepare{}
+	}
+	data, fill := "", prepare.Fill
 	switch {
 	case shape.Data != "":
 		if data, err = given(shape.Data, folder); err != nil {
 			return err
 		}
-	case prepare != nil:
-		data, err = datadisk.Fill(ctx, folder, shape.Disk, prepare)
+	case fill != nil:
+		data, err = datadisk.Fill(ctx, folder, shape.Disk, fill)
 		switch {
 		case err == nil:
-			prepare = nil // it is done
+			fill = nil // it is done
 		case ctx.Err() != nil:
 			return err
 		case !errors.Is(err, datadisk.ErrNoEngine):
@@ -142,9 +145,15 @@ func (m *Maker) makeTemplate(ctx context.Context, name string, shape machine.Sha
 		return err
 	}
 	defer m.dropLine(name)
-	if prepare != nil {
-		if err := prepare(ctx, func(ctx context.Context) (net.Conn, error) { return line.Dial(ctx, channel.ToEngine) }); err != nil {
+	dial := func(ctx context.Context) (net.Conn, error) { return line.Dial(ctx, channel.ToEngine) }
+	if fill != nil {
+		if err := fill(ctx, dial); err != nil {
 			return err
+		}
+	}
+	if prepare.Warm != nil {
+		if err := prepare.Warm(ctx, dial); err != nil && ctx.Err() == nil { // it is slower without
+			m.o.Say("nothing could be begun in a machine that becomes a template: %v", err)
 		}
 	}
 	own, is := line.(*ownLine)

@@ -138,7 +138,7 @@ func (m *Maker) read(id string) (folder string, r record, err error) {
 }
 
 // Ensure makes a machine's folder and its disks. A folder without a record was not finished.
-func (m *Maker) Ensure(ctx context.Context, id string, shape machine.Shape, prepare machine.Prepare) error {
+func (m *Maker) Ensure(ctx context.Context, id string, shape machine.Shape, prepare *machine.Prepare) error {
 	return m.turns.Take(ctx, id, func() error {
 		folder, r, err := m.read(id)
 		if err == nil {
