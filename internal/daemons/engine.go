@@ -13,8 +13,10 @@ import (
 	"slices"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/moby/sys/mount"
+	"golang.org/x/sys/unix"
 
 	"domicile/internal/fault"
 )
@@ -58,6 +60,11 @@ func (e *Engine) Start(ctx context.Context) error {
 		return fault.Wrap(err, "no-engine", "apt-get install --no-install-recommends docker.io iptables", "no container engine is installed")
 	}
 	in := func(name string) string { return filepath.Join(e.folder, name) }
+	leave, err := turn(ctx)
+	if err != nil {
+		return err
+	}
+	defer leave()
 	if err := e.makeBridge(ctx); err != nil {
 		return err
 	}
@@ -88,6 +95,33 @@ func (e *Engine) Start(ctx context.Context) error {
 		e.bridge = ""
 	}
 	return err
+}
+
+// turns is a file that is locked while an engine starts, and turnEvery is how often it is tried: of
+// engines that start at one moment each finds chains of the packet filter that the others are making,
+// and ends.
+const (
+	turns     = "/run/domicile-engine-starts"
+	turnEvery = 20 * time.Millisecond
+)
+
+// turn waits until no other engine of this machine starts.
+func turn(ctx context.Context) (leave func(), err error) {
+	f, err := os.OpenFile(turns, os.O_CREATE|os.O_RDWR|unix.O_NOFOLLOW, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("wait for other engines that start: %w", err)
+	}
+	for {
+		if err = unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err == nil {
+			return func() { f.Close() }, nil
+		}
+		select {
+		case <-ctx.Done():
+			f.Close()
+			return nil, fmt.Errorf("wait for other engines that start: %w", ctx.Err())
+		case <-time.After(turnEvery):
+		}
+	}
 }
 
 // unmountLeft unmounts what an engine left: one that is asked to start a container while it stops

@@ -133,10 +133,13 @@ ls -d /var/lib/domicile/kept; ! command -v domicile
 dpkg -P domicile >/dev/null 2>&1
 getent passwd domicile || echo nobody
 find / -xdev -name '*domicile*' -not -path '/proc/*' -not -path '/from/*' -not -path '/run/*'
+mkdir -p /var/lib/domicile && touch /var/lib/domicile/secret.key
+dpkg -i --force-depends /from/*.deb 2>&1 | grep -o "is another user's.*give its data"
+stat -c %U /var/lib/domicile/secret.key
 echo over`)
 	require.NoError(t, err, says)
 	_, says, _ = strings.Cut(says, "begun\n") // what the engine says of the image comes before
-	assert.Equal(t, "systemd does not run here\ndomicile 700\napt-get install postgresql iproute2 docker.io.\nsize = \"small\"\n/var/lib/domicile/kept\nnobody\nover", says)
+	assert.Equal(t, "systemd does not run here\ndomicile 700\napt-get install postgresql iproute2 docker.io.\nsize = \"small\"\n/var/lib/domicile/kept\nnobody\nis another user's. End that service, give its data\nroot\nover", says)
 }
 
 // From the link that a new service prints to the first workspace: three steps of one page each, and a key

@@ -374,3 +374,26 @@ func TestWhatAServiceIsStartedWith(t *testing.T) {
 		assert.Contains(t, a.err, "sudo apt-get install git openssh-client iproute2")
 	})
 }
+
+// The first link leads to where people reach the console; what killed backups left behind is gone after a day.
+func TestWhatAServiceFindsAtItsStart(t *testing.T) {
+	t.Parallel()
+	o := newOwn(t)
+	good, err := os.ReadFile(o.config)
+	require.NoError(t, err)
+	o.settings(t, string(good)+"url = \"https://quay.skerry.test/\"\nweb-domain = \"skerry-apps.test\"\n")
+	o.start(t)
+	o.end(t, syscall.SIGTERM)
+	link, err := os.ReadFile(filepath.Join(o.data, "first-link"))
+	require.NoError(t, err)
+	assert.True(t, strings.HasPrefix(string(link), "https://quay.skerry.test/setup#"), string(link))
+	old, fresh := filepath.Join(o.data, "backup-old"), filepath.Join(o.data, "backup-fresh")
+	for _, folder := range []string{old, fresh} {
+		require.NoError(t, os.Mkdir(folder, 0o700))
+	}
+	yesterday := time.Now().Add(-25 * time.Hour)
+	require.NoError(t, os.Chtimes(old, yesterday, yesterday))
+	o.start(t)
+	assert.NoDirExists(t, old)
+	assert.DirExists(t, fresh, "somebody may be at work on it")
+}
