@@ -18,15 +18,13 @@ const (
 	// lingers is how long a workspace is watched after the last one who wanted to know has gone: a
 	// page that asks again and again is answered at once.
 	lingers = 20 * time.Second
-	// againFirst and againMost are the pauses before an agent that was lost is reached again; each
-	// is twice the one before.
+	// againFirst and againMost are the pauses before an agent that was lost is reached again, or a service
+	// is looked into that may have started again; each is twice the one before.
 	againFirst = 500 * time.Millisecond
 	againMost  = 15 * time.Second
 	// firstLimit is how long the first report is waited for.
 	firstLimit = 10 * time.Second
-	// besideMost is the longest pause before a service beside a workspace, which may have started
-	// again, is looked into again; relistEvery is after how long it is asked which there are.
-	besideMost  = 4 * time.Second
+	// relistEvery is after how long it is asked again which services there are beside a workspace.
 	relistEvery = 30 * time.Second
 )
 
@@ -244,6 +242,6 @@ func (x *Watch) watchService(ctx context.Context, w records.Workspace, name stri
 		case <-ctx.Done():
 		case <-time.After(wait):
 		}
-		wait = min(2*wait, besideMost)
+		wait = min(2*wait, againMost)
 	}
 }

@@ -207,7 +207,7 @@ func TestServicesAreWatchedToo(t *testing.T) {
 		assert.Equal(t, []string{"db"}, knows())
 		ends["db"] <- true
 		assert.Empty(t, knows(), "it ended")
-		<-time.After(besideMost)
+		<-time.After(againMost)
 		assert.Equal(t, []string{"db"}, knows(), "it started again")
 		q.mu.Lock()
 		q.services = []string{"cache"}

@@ -111,9 +111,14 @@ func TestAPipeThatBreaks(t *testing.T) {
 	_, _ = rand.Read(cargo)
 	sum := sha256.Sum256(cargo)
 	up, upSaid := ssh(strings.NewReader(string(cargo)), "sha256sum")
-	ticks, ticksSaid := ssh(nil, "for i in $(seq 300); do echo line $i; sleep 0.02; done; exit 5")
+	ticks, ticksSaid := ssh(nil, "for i in $(seq 300); do echo line $i; sleep 0.04; done; exit 5")
 	require.NoError(t, up.Start())
 	require.NoError(t, ticks.Start())
+	// What breaks before it stands is told at once, and is not what is tried here.
+	eventually(t, 30*time.Second, "both are in", func() bool {
+		said := skipper.inside(t, "pipedeck", "pgrep -fa 'sha256su[m]|seq 30[0]' || true")
+		return strings.Contains(said, "sha256sum") && strings.Contains(said, "seq 300")
+	})
 	ended := make(chan struct{})
 	go func() {
 		defer close(ended)
