@@ -1309,7 +1309,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A WebSocket whose binary messages carry an SSH connection to the workspace, for clients that hold a token instead of a key. */
+        /** A WebSocket whose binary messages carry an SSH connection to the workspace, for clients that hold a token instead of a key. Behind a plus the name may have another user of the container, such as fares+root, where the site's policy has other-users. */
         get: operations["tunnelSSH"];
         put?: never;
         post?: never;
