@@ -24,6 +24,8 @@ const (
 	againMost  = 15 * time.Second
 	// firstLimit is how long the first report is waited for.
 	firstLimit = 10 * time.Second
+	// besideLimit is how long, after that, the first word of the services beside is waited for.
+	besideLimit = 3 * time.Second
 	// relistEvery is after how long it is asked again which services there are beside a workspace.
 	relistEvery = 30 * time.Second
 )
@@ -61,6 +63,7 @@ type watched struct {
 	cancel  context.CancelFunc
 	going   *time.Timer   // ends it
 	said    chan struct{} // closed at what is known first, a fault too
+	beside  chan struct{} // closed when each service beside has said what it says first, a fault too
 	report  Report
 	known   bool // the report holds now
 	err     error
@@ -84,7 +87,7 @@ func (x *Watch) keep(w records.Workspace) *watched {
 	one := x.open[w.ID]
 	if one == nil {
 		ctx, cancel := context.WithCancel(x.ctx)
-		one = &watched{cancel: cancel, said: make(chan struct{})}
+		one = &watched{cancel: cancel, said: make(chan struct{}), beside: make(chan struct{})}
 		x.open[w.ID] = one
 		go x.watch(ctx, w, one)
 	}
@@ -127,6 +130,13 @@ func (x *Watch) Report(ctx context.Context, w records.Workspace) (Report, error)
 	case <-ctx.Done():
 		return Report{}, ctx.Err()
 	case <-limit.C:
+	}
+	limit.Reset(besideLimit)
+	select {
+	case <-one.beside:
+	case <-ctx.Done():
+		return Report{}, ctx.Err()
+	case <-limit.C: // those that have said nothing are not known
 	}
 	x.mu.Lock()
 	defer x.mu.Unlock()
@@ -182,9 +192,10 @@ func (x *Watch) watch(ctx context.Context, w records.Workspace, one *watched) {
 // watchServices watches the services beside a workspace until ctx ends.
 func (x *Watch) watchServices(ctx context.Context, w records.Workspace, one *watched) {
 	watching := map[string]context.CancelFunc{}
+	var firsts sync.WaitGroup
 	tick := time.NewTicker(relistEvery)
 	defer tick.Stop()
-	for {
+	for begun := false; ; begun = true {
 		if names, err := x.from.Beside(ctx, w); err == nil { // otherwise again in a while
 			for name, end := range watching {
 				if !slices.Contains(names, name) {
@@ -196,9 +207,20 @@ func (x *Watch) watchServices(ctx context.Context, w records.Workspace, one *wat
 				if watching[name] == nil {
 					of, end := context.WithCancel(ctx)
 					watching[name] = end
-					go x.watchService(of, w, name, one)
+					first := func() {}
+					if !begun {
+						firsts.Add(1)
+						first = sync.OnceFunc(firsts.Done)
+					}
+					go x.watchService(of, w, name, one, first)
 				}
 			}
+		}
+		if !begun {
+			go func() {
+				firsts.Wait()
+				close(one.beside)
+			}()
 		}
 		select {
 		case <-ctx.Done():
@@ -213,7 +235,8 @@ func (x *Watch) watchServices(ctx context.Context, w records.Workspace, one *wat
 
 // watchService watches one service. That it cannot be seen is no fault: it may have ended, or begin
 // to run later.
-func (x *Watch) watchService(ctx context.Context, w records.Workspace, name string, one *watched) {
+func (x *Watch) watchService(ctx context.Context, w records.Workspace, name string, one *watched, first func()) {
+	defer first()
 	knows := func(r wire.ListeningReport, known bool) {
 		x.mu.Lock()
 		_, before := one.report.Beside[name]
@@ -226,6 +249,7 @@ func (x *Watch) watchService(ctx context.Context, w records.Workspace, name stri
 			delete(one.report.Beside, name)
 		}
 		x.mu.Unlock()
+		first()
 		if known || before {
 			x.told(w)
 		}

@@ -180,6 +180,31 @@ func TestAnAgentThatIsAway(t *testing.T) {
 // What listens in the services beside a workspace is known while they run, whatever its own agent
 // says; who is named anew is looked into, and who is not any more is forgotten.
 func TestServicesAreWatchedToo(t *testing.T) {
+	t.Run("who asks first waits for their first word, and not for one who says nothing", func(t *testing.T) {
+		synctest.Test(t, func(t *testing.T) {
+			q := &quay{t: t, services: []string{"db", "mute", "asleep"}}
+			q.beside = func(ctx context.Context, service string, f func(wire.ListeningReport)) error {
+				if service == "asleep" {
+					return errAway
+				}
+				if service == "db" {
+					<-time.After(time.Second) // it takes a while
+					f(wire.ListeningReport{})
+				}
+				<-ctx.Done()
+				return ctx.Err()
+			}
+			ctx, cancel := context.WithCancel(t.Context())
+			x := New(ctx, q, func(records.Workspace) {}, slog.New(slog.DiscardHandler))
+			begun := time.Now()
+			r, err := x.Report(t.Context(), records.Workspace{ID: 7})
+			require.NoError(t, err)
+			assert.Equal(t, besideLimit, time.Since(begun))
+			assert.Equal(t, []string{"db"}, slices.Collect(maps.Keys(r.Beside)))
+			cancel()
+			synctest.Wait()
+		})
+	})
 	synctest.Test(t, func(t *testing.T) {
 		ends := map[string]chan bool{"db": make(chan bool), "cache": make(chan bool)}
 		q, w := &quay{t: t, services: []string{"db", "asleep"}}, records.Workspace{ID: 7, Name: "quayboard"}
