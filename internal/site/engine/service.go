@@ -268,9 +268,23 @@ func (s *Site) RestartService(ctx context.Context, workspace, service string) er
 	})
 }
 
+// What the agent takes in a service is the service's: one that may have less than this is not looked
+// into.
+const (
+	leastMemory    = 64 << 20
+	leastProcesses = 64
+)
+
 // ServiceListens opens a stream that tells what listens in a service. Its container has the agent,
-// read-only; one that an earlier version made has not, and is told to be made anew.
+// read-only; one that an earlier version made has not.
 func (s *Site) ServiceListens(ctx context.Context, workspace, service string) (io.ReadCloser, error) {
+	there, err := s.api.ContainerInspect(ctx, s.serviceName(workspace, service))
+	if err != nil {
+		return nil, s.explain(err, "look for the service "+service)
+	}
+	if r := there.HostConfig.Resources; r.Memory > 0 && r.Memory < leastMemory || r.PidsLimit != nil && *r.PidsLimit > 0 && *r.PidsLimit < leastProcesses {
+		return nil, fault.New("site-cannot", "give it more memory and processes in the Compose file", "the service %s may take too little for anybody to look into it", service)
+	}
 	e, err := s.api.ContainerExecCreate(ctx, s.serviceName(workspace, service), container.ExecOptions{User: "0:0", Cmd: []string{wire.AgentPath, "listens"},
 		AttachStdin: true, AttachStdout: true, AttachStderr: true})
 	if err != nil {

@@ -33,6 +33,9 @@ func (p Place) services(t *testing.T) {
 	listener := fmt.Sprintf("exec %s serve -socket /tmp/agent -guests 0.0.0.0:%d -service-key '%s'", wire.AgentPath, opens, strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key))))
 	for name, line := range map[string]string{"lazy": "echo calm; exec sleep 600", "open": listener, "eager": "echo storm; while :; do :; done", "brief": "echo gone; exit 3"} {
 		v := plan.Service{Name: name, Image: p.Image, Command: []string{"sh", "-c", line}}
+		if name == "lazy" {
+			v.Settings.Processes = 20
+		}
 		for range 2 {
 			judged, err := plan.JudgeService(v, subject())
 			require.NoError(t, err)
@@ -69,6 +72,8 @@ func (p Place) services(t *testing.T) {
 	assert.Equal(t, []int{opens}, heard, "%v", err)
 	_, err = p.can.Overseer.ServiceListens(ctx, id, "none")
 	assert.Error(t, err)
+	_, err = p.can.Overseer.ServiceListens(ctx, id, "lazy")
+	assert.ErrorContains(t, err, "may take too little", "what looks into it would take what it has")
 	require.Eventually(t, func() bool { return !find("brief").Running }, 20*time.Second, 50*time.Millisecond)
 	assert.Equal(t, 3, find("brief").ExitCode)
 	assert.True(t, find("brief").Started)
