@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"domicile/internal/datafolder"
+	"domicile/internal/example"
 	"domicile/internal/fault"
 	"domicile/internal/postgres"
 )
@@ -50,17 +51,18 @@ func (s *settings) stand(ctx context.Context, log *slog.Logger) (*ground, error)
 	return g, nil
 }
 
-// oldWork is how old what a backup left behind must be, until nobody can be at work on it.
+// oldWork is how old what was left behind must be, until nobody can be at work on it.
 const oldWork = 24 * time.Hour
 
-// dropOldWork removes what backups left behind that were killed: there are records in it.
+// dropOldWork removes what was left behind by backups that were killed, in which there are records, and by
+// a service that made the example then.
 func dropOldWork(data string) {
 	list, err := os.ReadDir(data)
 	if err != nil {
 		return // the next start looks again
 	}
 	for _, x := range list {
-		if info, err := x.Info(); err == nil && x.IsDir() && strings.HasPrefix(x.Name(), backupWork) && time.Since(info.ModTime()) > oldWork {
+		if info, err := x.Info(); err == nil && x.IsDir() && (strings.HasPrefix(x.Name(), backupWork) || strings.HasPrefix(x.Name(), example.Work)) && time.Since(info.ModTime()) > oldWork {
 			_ = os.RemoveAll(filepath.Join(data, x.Name()))
 		}
 	}

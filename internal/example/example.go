@@ -36,6 +36,10 @@ var files = map[string]string{
 	"etc/group":  "root:x:0:\ntty:x:5:\ncrew:x:1000:\nnogroup:x:65534:\n",
 }
 
+// Work begins the name of the folder beside it in which it is made; one that is old was left by a service
+// that was killed.
+const Work = ".example-"
+
 // Make makes the repository in a folder, whole or not at all; one that is there stays. root is the
 // machine's file system ("/"). The fault no-example tells that this machine has not what it is made of.
 func Make(ctx context.Context, root, folder string) error {
@@ -46,7 +50,7 @@ func Make(ctx context.Context, root, folder string) error {
 	if err := m.look(); err != nil {
 		return err
 	}
-	making, err := os.MkdirTemp(filepath.Dir(folder), ".example-")
+	making, err := os.MkdirTemp(filepath.Dir(folder), Work)
 	if err != nil {
 		return fmt.Errorf("make the example: %w", err)
 	}

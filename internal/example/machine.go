@@ -46,7 +46,7 @@ func (m machine) write(ctx context.Context, to string) error {
 		}
 		file := place(wanted[0])
 		wanted = wanted[1:]
-		if taken[file] {
+		if taken[file] || skipped(file) {
 			continue
 		}
 		more, ok := m.wants(file)

@@ -3,6 +3,7 @@ package e2e
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"math/rand/v2"
@@ -375,7 +376,7 @@ func TestWhatAServiceIsStartedWith(t *testing.T) {
 	})
 }
 
-// The first link leads to where people reach the console; what killed backups left behind is gone after a day.
+// The first link leads to where people reach the console; what was left half done is gone after a day.
 func TestWhatAServiceFindsAtItsStart(t *testing.T) {
 	t.Parallel()
 	o := newOwn(t)
@@ -387,13 +388,15 @@ func TestWhatAServiceFindsAtItsStart(t *testing.T) {
 	link, err := os.ReadFile(filepath.Join(o.data, "first-link"))
 	require.NoError(t, err)
 	assert.True(t, strings.HasPrefix(string(link), "https://quay.skerry.test/setup#"), string(link))
-	old, fresh := filepath.Join(o.data, "backup-old"), filepath.Join(o.data, "backup-fresh")
-	for _, folder := range []string{old, fresh} {
-		require.NoError(t, os.Mkdir(folder, 0o700))
+	for _, kind := range []string{"backup-", ".example-"} {
+		old, fresh := filepath.Join(o.data, kind+"old"), filepath.Join(o.data, kind+"fresh")
+		require.NoError(t, errors.Join(os.Mkdir(old, 0o700), os.Mkdir(fresh, 0o700)))
+		yesterday := time.Now().Add(-25 * time.Hour)
+		require.NoError(t, os.Chtimes(old, yesterday, yesterday))
 	}
-	yesterday := time.Now().Add(-25 * time.Hour)
-	require.NoError(t, os.Chtimes(old, yesterday, yesterday))
 	o.start(t)
-	assert.NoDirExists(t, old)
-	assert.DirExists(t, fresh, "somebody may be at work on it")
+	for _, kind := range []string{"backup-", ".example-"} {
+		assert.NoDirExists(t, filepath.Join(o.data, kind+"old"))
+		assert.DirExists(t, filepath.Join(o.data, kind+"fresh"), "somebody may be at work on it")
+	}
 }
