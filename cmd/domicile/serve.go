@@ -181,8 +181,11 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 		return fmt.Errorf("read the installation's name: %w", err)
 	}
 	// By it whoever takes the service away for good finds what an engine has of it.
-	if err := os.WriteFile(filepath.Join(data, "installation"), []byte(installation+"\n"), 0o644); err != nil {
-		return fmt.Errorf("write the installation's name: %w", err)
+	its, text := filepath.Join(data, "installation"), installation+"\n"
+	if was, err := os.ReadFile(its); err != nil || string(was) != text {
+		if err := os.WriteFile(its, []byte(text), 0o644); err != nil {
+			return fmt.Errorf("write the installation's name: %w", err)
+		}
 	}
 	outside, err := judge.ParseOutside(s.outside)
 	if err != nil {
