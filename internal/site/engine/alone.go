@@ -50,11 +50,7 @@ func (s *Site) Warm(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	network := "none"
-	if s.o.Alone {
-		network = machineNetwork
-	}
-	_, done, err := s.trialProgram(ctx, "first", image, network, "marked")
+	_, done, err := s.trialProgram(ctx, "first", image, "none", "marked")
 	if err == nil {
 		done()
 	}
