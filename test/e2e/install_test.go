@@ -70,11 +70,7 @@ func TestInstalledWithoutRoot(t *testing.T) {
 	a = mate.domicile(t, "provision", publish(t, "installed", `{"image": "BASE", "remoteUser": "crew"}`, nil), "-name", "dock")
 	require.Equal(t, 0, a.status, a.out+a.err)
 	t.Cleanup(func() { mate.remove(t, "dock") })
-	_, port, _ := strings.Cut(o.ssh, ":")
-	inside := func() string {
-		t.Helper()
-		return finish(t, exec.CommandContext(t.Context(), "ssh", append(append([]string{}, mate.sshOptions("-p")[:len(mate.sshOptions("-p"))-1]...), port, "dock@127.0.0.1", "hostname")...)).out
-	}
+	inside := func() string { return mate.sshAt(t, o.ssh, "dock", "hostname").out }
 	assert.Equal(t, "dock\n", inside())
 
 	a = install()
@@ -128,9 +124,12 @@ echo 'size = "small"' >> /etc/domicile.toml
 dpkg -i --force-depends /from/*.deb >/dev/null 2>&1
 grep '^size' /etc/domicile.toml
 touch /var/lib/domicile/kept
+printf '#!/bin/sh\necho "$@" >> /asked\n' > /usr/local/bin/docker; chmod +x /usr/local/bin/docker
+echo '0 --filter label=others' > /var/lib/domicile/installation
 dpkg -r domicile >/dev/null 2>&1
 ls -d /var/lib/domicile/kept; ! command -v domicile
 dpkg -P domicile >/dev/null 2>&1
+ls /asked 2>/dev/null || true
 getent passwd domicile || echo nobody
 find / -xdev -name '*domicile*' -not -path '/proc/*' -not -path '/from/*' -not -path '/run/*'
 mkdir -p /var/lib/domicile && touch /var/lib/domicile/secret.key
@@ -182,11 +181,7 @@ func TestFromTheLinkToAWorkspace(t *testing.T) {
 	out, err := ada.command(t.Context(), token.Token+"\n", "login", "-server", "http://"+o.web).output()
 	require.NoError(t, err, out)
 	t.Cleanup(func() { ada.remove(t, "firstboard") })
-	_, port, _ := strings.Cut(o.ssh, ":")
-	eventually(t, 60*time.Second, "it is entered with that key", func() bool {
-		options := ada.sshOptions("-p")
-		return finish(t, exec.CommandContext(t.Context(), "ssh", append(options[:len(options)-1:len(options)-1], port, "firstboard@127.0.0.1", "hostname")...)).out == "firstboard\n"
-	})
+	eventually(t, 60*time.Second, "it is entered with that key", func() bool { return ada.sshAt(t, o.ssh, "firstboard", "hostname").out == "firstboard\n" })
 	// Anybody may have the command line for their machine.
 	other := openBrowser(t)
 	other.does(chromedp.Navigate("http://" + o.web + "/clients"))

@@ -170,6 +170,14 @@ func (p *person) ssh(t *testing.T, in string, args ...string) answer {
 	return finish(t, c)
 }
 
+// sshAt comes in to another service than the world's, at host:port; of two ports ssh takes the first.
+func (p *person) sshAt(t *testing.T, address string, args ...string) answer {
+	t.Helper()
+	host, port, _ := strings.Cut(address, ":")
+	args[0] += "@" + host
+	return finish(t, exec.CommandContext(t.Context(), "ssh", append(append([]string{"-p", port}, p.sshOptions("-p")...), args...)...))
+}
+
 func (p *person) sshOptions(port string) []string {
 	_, number, _ := strings.Cut(world.Service.SSH, ":")
 	return []string{"-F", "none", "-i", p.key, "-o", "IdentitiesOnly=yes", "-o", "IdentityAgent=none", "-o", "StrictHostKeyChecking=no",

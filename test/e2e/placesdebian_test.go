@@ -168,12 +168,7 @@ systemctl restart domicile`, world.RegistryAt))
 	mate := firstAccount(t, "http://"+web, code)
 	a := mate.domicile(t, "provision", "/srv/repositories/quay", "-name", "quay")
 	require.Equal(t, 0, a.status, a.out+a.err)
-	_, port, _ := strings.Cut(shell, ":")
-	options := mate.sshOptions("-p")
-	enter := func(line string) string {
-		t.Helper()
-		return finish(t, exec.CommandContext(t.Context(), "ssh", append(options[:len(options)-1:len(options)-1], port, "quay@127.0.0.1", line)...)).out
-	}
+	enter := func(line string) string { return mate.sshAt(t, shell, "quay", line).out }
 	assert.Equal(t, "quay\n", enter("hostname"))
 
 	a = mate.domicile(t, "example", "-json")
@@ -257,12 +252,7 @@ systemctl --user restart domicile`, world.RegistryAt))
 	mate := firstAccount(t, "http://"+web, code)
 	a := mate.domicile(t, "provision", "/home/ann/quay", "-name", "quay")
 	require.Equal(t, 0, a.status, a.out+a.err)
-	_, port, _ := strings.Cut(shell, ":")
-	options := mate.sshOptions("-p")
-	enter := func(line string) string {
-		t.Helper()
-		return finish(t, exec.CommandContext(t.Context(), "ssh", append(options[:len(options)-1:len(options)-1], port, "quay@127.0.0.1", line)...)).out
-	}
+	enter := func(line string) string { return mate.sshAt(t, shell, "quay", line).out }
 	assert.Equal(t, "quay\n", enter("hostname; setsid -f sleep 4242 </dev/null >/dev/null 2>&1"))
 	assert.NotContains(t, ann(install), "first account", "there is one")
 	eventually(t, 60*time.Second, "it is ready again", func() bool { return (&own{web: web}).ready() })
