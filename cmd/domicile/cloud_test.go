@@ -399,9 +399,12 @@ func TestAnAnswerWithTheInstanceOfAnother(t *testing.T) {
 				return err == nil
 			}, 20*time.Second, 20*time.Millisecond, id)
 		}
-		list, err := c.account.List(ctx, "")
-		require.NoError(t, err)
-		require.Len(t, list, 2)
+		var list []provider.Instance
+		require.Eventually(t, func() bool { // what was made just now is listed late
+			var err error
+			list, err = c.account.List(ctx, "")
+			return err == nil && len(list) == 2
+		}, 20*time.Second, 20*time.Millisecond)
 		for _, i := range list {
 			r, err := c.store.RentalByToken(ctx, i.Token)
 			require.NoError(t, err)

@@ -31,9 +31,13 @@ const told = time.Hour
 
 func (c *Cloud) inRegion(region string) error {
 	if region != c.o.Region {
-		return problem{http.StatusNotFound, "no-such", fmt.Sprintf("there is no region %q", region)}
+		return noRegion(region)
 	}
 	return nil
+}
+
+func noRegion(region string) problem {
+	return problem{http.StatusNotFound, "no-such", fmt.Sprintf("there is no region %q", region)}
 }
 
 // GetOffer tells what can be rented.

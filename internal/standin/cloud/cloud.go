@@ -1,7 +1,8 @@
 // Package cloud is a stand-in for a provider of rented instances, by the contract of
-// api/provider.yaml: an account with a key, a region, sizes with prices, a quota, a bill. What it
-// changes is shown late, as at large providers, and faults can be ordered for single calls. What
-// instances are is somebody else's: virtual machines of this host (Machines), or nothing at all.
+// api/provider.yaml: an account with a key in a region, sizes with prices, a quota, a bill; Accounts
+// are several of them. What it changes is shown late, as at large providers, and faults can be ordered
+// for single calls. What instances are is somebody else's: virtual machines of this host (Machines),
+// or nothing at all.
 package cloud
 
 import (

@@ -2,7 +2,6 @@ package cloud
 
 import (
 	"context"
-	"crypto/subtle"
 	"encoding/json"
 	"errors"
 	"net/http"
@@ -115,8 +114,8 @@ func (c *Cloud) Handler() http.Handler {
 	r := chi.NewRouter()
 	r.Use(func(next http.Handler) http.Handler {
 		return http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
-			if subtle.ConstantTimeCompare([]byte(q.Header.Get("Authorization")), []byte("Bearer "+c.o.Key)) != 1 {
-				tell(w, problem{http.StatusUnauthorized, "bad-key", "this is the key of no account"})
+			if !c.knows(q) {
+				tell(w, badKey)
 				return
 			}
 			next.ServeHTTP(w, q)
