@@ -1,9 +1,6 @@
 package channel
 
-import (
-	"regexp"
-	"time"
-)
+import "regexp"
 
 // anID is what ids of workspaces look like.
 var anID = regexp.MustCompile(`^[a-z][0-9]{1,18}$`)
@@ -14,7 +11,7 @@ func IsID(text string) bool { return anID.MatchString(text) }
 // The words that a machine understands, with which streams are opened.
 const (
 	ToEngine = "engine" // a stream to the engine's socket
-	ToWake   = "wake"   // a Waking as JSON, answered by the line Awake, or by what went wrong
+	ToWake   = "wake"   // a Waking, answered by the line Awake, or by what went wrong
 	ToOff    = "off"    // turns the machine off, when all is written
 	ToDisk   = "disk"   // has all that was written be on the disks, answered by the line OnDisk
 	ToLayer  = "layer"  // the parts of a layer as JSON (package layer), answered by the layer and its end
@@ -25,15 +22,6 @@ const (
 // AgentFolder is the folder of a machine in which each container has a folder of its workspace's id,
 // where its agent listens. Whoever is root in the container writes there.
 const AgentFolder = "/run/domicile-agents"
-
-// Waking is what a machine is told that was cloned or slept: what it has of time and of chance
-// is another's, or old.
-type Waking struct {
-	Time     time.Time `json:"time"`
-	Chance   []byte    `json:"chance"` // fresh random bytes
-	Hostname string    `json:"hostname"`
-	Slept    bool      `json:"slept,omitempty"` // its memory was kept or copied: what it was connected to is gone
-}
 
 // Taken answers a FirstBoot.
 const Taken = "taken\n"

@@ -8,6 +8,7 @@ import (
 	"bufio"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -122,8 +123,27 @@ func boot() error {
 	if err := network(); err != nil {
 		return err
 	}
+	if err := identifier(); err != nil { // whoever is root here may have put something in its way
+		say("%v", err)
+	}
 	openScreen()
 	return grow()
+}
+
+// identifierFile is in memory: a machine that has just been cloned writes it in no time.
+const identifierFile = "/run/machine-id"
+
+// identifier makes the place where the machine's identifier is kept, and the link by which it is
+// known. It has none until it is woken.
+func identifier() error {
+	const known = "/etc/machine-id"
+	if err := os.Remove(known); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("remove the identifier that the machine began with: %w", err)
+	}
+	if err := errors.Join(os.WriteFile(identifierFile, nil, 0o444), os.Symlink(identifierFile, known)); err != nil {
+		return fmt.Errorf("make the place of the machine's identifier: %w", err)
+	}
+	return nil
 }
 
 // openScreen lets everybody in the machine use its screen, and what points and types at it: the

@@ -3,6 +3,7 @@ package firstprocess
 import (
 	"bufio"
 	"context"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -63,8 +64,8 @@ func (s *server) handle(ctx context.Context, to string, stream net.Conn) {
 		defer stop()
 		splice(stream, engine)
 	case channel.ToWake:
-		var w channel.Waking
-		if err := json.NewDecoder(io.LimitReader(stream, 4096)).Decode(&w); err != nil {
+		w, err := channel.ReadWaking(stream)
+		if err != nil {
 			return
 		}
 		if err := wake(w); err != nil {
@@ -72,9 +73,7 @@ func (s *server) handle(ctx context.Context, to string, stream net.Conn) {
 			return
 		}
 		_, _ = io.WriteString(stream, channel.Awake)
-		if w.Slept {
-			s.home.now() // a connection of before is none
-		}
+		s.home.now() // a connection of before is none
 	case channel.ToDisk:
 		unix.Sync()
 		_, _ = io.WriteString(stream, channel.OnDisk)
@@ -150,7 +149,7 @@ func wake(w channel.Waking) error {
 	if err := unix.Settimeofday(&now); err != nil {
 		return fmt.Errorf("set the clock: %w", err)
 	}
-	if err := mix(w.Chance); err != nil {
+	if err := mix(w.Chance[:]); err != nil {
 		return fmt.Errorf("mix in random numbers: %w", err)
 	}
 	if err := unix.Sethostname([]byte(w.Hostname)); err != nil {
@@ -160,7 +159,7 @@ func wake(w channel.Waking) error {
 	if _, err := unix.Getrandom(id, 0); err != nil {
 		return fmt.Errorf("make an identifier: %w", err)
 	}
-	return os.WriteFile("/etc/machine-id", fmt.Appendf(nil, "%x\n", id), 0o444)
+	return os.WriteFile(identifierFile, append(hex.AppendEncode(nil, id), '\n'), 0o444)
 }
 
 // The kernel's calls for random numbers (random.h).

@@ -145,8 +145,8 @@ func (r *Runner) compare(ctx context.Context, name string, s place, instances []
 		case !found && w.State == records.Lost && w.Reason == reasonOfGone(s):
 		case !found:
 			err = r.o.Store.SetSeenState(ctx, w, records.Lost, reasonOfGone(s))
-		case i.Running && i.CutOff && w.Wanted == records.WantRunning:
-			err = r.restart(ctx, w, "what joined it to the service was lost")
+		case i.Running && i.CutOff != "" && w.Wanted == records.WantRunning:
+			err = r.restart(ctx, w, i.CutOff)
 		case i.Running && w.State == records.Lost:
 			err = r.o.Store.SetSeenState(ctx, w, records.Ready, "")
 		case !i.Running && w.Wanted == records.WantRunning:

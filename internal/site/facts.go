@@ -64,9 +64,9 @@ type Instance struct {
 	Ended     string // how it ended, in the site's words, where it does not run
 	// Fell tells that what it is in ended, and not itself: it can be started again.
 	Fell bool
-	// CutOff tells that it runs and can never be reached until it is started anew: what joined it to the
-	// service is gone.
-	CutOff bool
+	// CutOff says why one that runs must be started anew: what joined it to the service, or to a network,
+	// is gone for good. Empty: nothing is.
+	CutOff string
 	// Services are those beside it, in a list of instances.
 	Services []Service
 }

@@ -66,6 +66,7 @@ func TestPlacesHostileInsideAMachine(t *testing.T) {
 	before := objects(t)
 	fares := finn.inside(t, "harboured", "ls /dev | grep -c '^vd[a-z]$'; ls /proc/1/root/var/lib/docker | head -1; id -u")
 	assert.Equal(t, "2", strings.Fields(fares)[0], "its own disks, and no others")
+	assert.Regexp(t, `^[0-9a-f]{32}$`, finn.inside(t, "harboured", "cat /proc/1/root/run/machine-id"), "an identifier of its own, and not the template's")
 	_, port, _ := net.SplitHostPort(listening.Addr().String())
 	_, own, _ := strings.Cut(strings.TrimPrefix(world.Service.URL, "http://"), ":")
 	for _, host := range []string{"10.0.2.2", "10.0.2.3", "127.0.0.1", "172.17.0.1"} {

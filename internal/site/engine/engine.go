@@ -273,7 +273,7 @@ func (s *Site) name(workspace string) string { return "domicile-" + s.o.Installa
 // set: a container has the labels of its image too, and those are somebody else's word.
 func (s *Site) labels(workspace string) map[string]string {
 	return map[string]string{labelInstallation: s.o.Installation, labelWorkspace: workspace, labelDigest: "", labelBeside: "", labelGuests: "", labelAgentFolder: "", labelService: "", labelSnapshot: "", labelVolumes: "",
-		labelImage: "", labelAgent: "", labelHooks: "", labelFolder: "", door.Label: ""}
+		labelImage: "", labelAgent: "", labelHooks: "", labelFolder: "", labelOutlet: "", door.Label: ""}
 }
 
 func (s *Site) socketFolder(workspace string) string {

@@ -308,7 +308,10 @@ func (s *Site) List(ctx context.Context) ([]site.Instance, error) {
 			beside[id] = append(beside[id], site.Service{Name: name, Running: c.State == "running", Started: c.State != "created", ExitCode: exit, Interrupted: ended == 1 && wasInterrupted(exit)})
 			continue
 		}
-		i := site.Instance{Workspace: id, Running: c.State == "running", Digest: c.Labels[labelDigest], CutOff: s.cutOff(shares, id)}
+		i := site.Instance{Workspace: id, Running: c.State == "running", Digest: c.Labels[labelDigest]}
+		if s.cutOff(shares, id) {
+			i.CutOff = "what joined it to the service was lost"
+		}
 		if ended == 1 {
 			i.Ended = fmt.Sprintf("exit status %d", exit)
 		}

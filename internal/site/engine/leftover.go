@@ -97,7 +97,7 @@ func (s *Site) Leftovers(ctx context.Context, known func(ctx context.Context) ([
 		return s.old(made) && labels[labelInstallation] == s.o.Installation && labels[labelWorkspace] != "" && !slices.Contains(ids, labels[labelWorkspace])
 	}
 	for _, c := range containers {
-		if of := c.Labels[labelOutlet]; of != "" && c.Labels[labelInstallation] == s.o.Installation && s.old(time.Unix(c.Created, 0)) && !slices.Contains(ids, of) {
+		if of := s.outletOf(c); of != "" && s.old(time.Unix(c.Created, 0)) && !slices.Contains(ids, of) {
 			list = append(list, site.Leftover{Kind: "container", Name: strings.TrimPrefix(c.Names[0], "/"), Why: why})
 			continue
 		}

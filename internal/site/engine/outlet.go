@@ -5,8 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"slices"
 
 	"github.com/docker/docker/api/types/container"
+	"github.com/docker/docker/api/types/filters"
 
 	"domicile/internal/agent/wire"
 	"domicile/internal/fault"
@@ -44,7 +46,8 @@ func (s *Site) Outlet(ctx context.Context, workspace string) (*os.File, error) {
 	}
 	s.borderFirst(ctx)
 	if err := s.api.ContainerStart(ctx, made.ID, container.StartOptions{}); err != nil {
-		return nil, s.explain(err, "start the outlet of a machine")
+		// One that never ran is none: else its machine would wait for it for ever.
+		return nil, errors.Join(s.explain(err, "start the outlet of a machine"), s.RemoveOutlet(context.WithoutCancel(ctx), workspace))
 	}
 	return s.networkOf(ctx, made.ID)
 }
@@ -74,6 +77,33 @@ func (s *Site) networkOf(ctx context.Context, id string) (*os.File, error) {
 		}
 	}
 	return space, nil
+}
+
+// LostOutlets are the workspaces whose machines' outlets have ended, as they do with the engine: what is
+// in the network of such a one reaches nothing any more.
+func (s *Site) LostOutlets(ctx context.Context) ([]string, error) {
+	ours := filters.NewArgs(filters.Arg("label", labelOutlet), filters.Arg("label", labelInstallation+"="+s.o.Installation))
+	list, err := s.api.ContainerList(ctx, container.ListOptions{All: true, Filters: ours})
+	if err != nil {
+		return nil, s.explain(err, "look for the outlets of machines")
+	}
+	var lost []string
+	for _, c := range list {
+		if of := s.outletOf(c); of != "" && (c.State == "exited" || c.State == "dead") {
+			lost = append(lost, of)
+		}
+	}
+	return lost, nil
+}
+
+// outletOf is the workspace that a container is an outlet for; "": it is none. A label alone says nothing,
+// for an image may have any; the name is one container's.
+func (s *Site) outletOf(c container.Summary) string {
+	of := c.Labels[labelOutlet]
+	if of == "" || c.Labels[labelInstallation] != s.o.Installation || !slices.Contains(c.Names, "/"+s.outletName(of)) {
+		return ""
+	}
+	return of
 }
 
 // RemoveOutlet removes the outlet of a workspace's machine. One that is not there is no error.

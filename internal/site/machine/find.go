@@ -58,12 +58,16 @@ func (s *Site) List(ctx context.Context) ([]site.Instance, error) {
 	if err != nil {
 		return nil, err
 	}
-	found := make([][]site.Instance, len(machines))
+	found, lost := make([][]site.Instance, len(machines)), s.lostForGood(s.lostOutlets(ctx, machines), time.Now())
 	var all errgroup.Group
 	all.SetLimit(asking)
 	for n, m := range machines {
 		all.Go(func() (err error) {
-			found[n], err = s.instances(ctx, m)
+			if found[n], err = s.instances(ctx, m); slices.Contains(lost, m.ID) {
+				for i := range found[n] {
+					found[n][i].CutOff = noWayOut
+				}
+			}
 			return err
 		})
 	}

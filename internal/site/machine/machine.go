@@ -44,6 +44,9 @@ type Machine struct {
 	Shape Shape
 	Mark  string // what the site keeps with it
 	Bytes int64  // what it takes of the disk
+	// NoWayOut tells of one that runs that it got none when it was started, for the engine of the host
+	// did not answer.
+	NoWayOut bool
 }
 
 // Spare is something that is kept because machines could come from it, or that nobody knows.

@@ -46,6 +46,8 @@ type Site struct {
 	engines map[string]*engine.Site // by machine
 	homes   map[string]string       // the machines of helpers, as far as they are known
 
+	lostSince map[string]time.Time // since when the ways out of machines have been seen to have ended
+
 	marking Turns // by machine: to change what is kept with it
 }
 
@@ -310,6 +312,9 @@ func (s *Site) Start(ctx context.Context, workspace string) error {
 	}
 	if !found {
 		m.ID = workspace // of which it is told that it is gone
+	}
+	if err := s.reopen(ctx, m.ID); err != nil {
+		return err
 	}
 	e, err := s.awake(ctx, m.ID)
 	if fault.Code(err) == "machine-gone" {

@@ -17,23 +17,8 @@ func (s *Site) Stop(ctx context.Context, workspace string, grace time.Duration, 
 		return s.stopHelper(ctx, m, workspace, grace)
 	}
 	if m.State == Running {
-		if err := s.o.Maker.Suspend(ctx, workspace); err != nil {
-			if ctx.Err() != nil {
-				return err
-			}
-			if errors.Is(err, ErrForgets) {
-				err = nil // nothing went wrong
-			} else {
-				s.o.Say("the memory of the machine of %s cannot be kept, it is turned off: %v", workspace, err)
-			}
-			if e, engineErr := s.engine(workspace); engineErr == nil {
-				limited, done := context.WithTimeout(ctx, grace+offLimit)
-				_ = e.Stop(limited, workspace, grace, services) // it may not answer: it is turned off all the same
-				done()
-			}
-			if offErr := s.o.Maker.Stop(ctx, workspace); offErr != nil {
-				return errors.Join(err, offErr)
-			}
+		if err := s.rest(ctx, workspace, grace, services); err != nil {
+			return err
 		}
 	}
 	if err := s.closeOutlet(ctx, workspace); err != nil {
@@ -42,13 +27,27 @@ func (s *Site) Stop(ctx context.Context, workspace string, grace time.Duration, 
 	return s.marked(ctx, workspace, false)
 }
 
-// closeOutlet takes the way out of a machine that does not run.
-func (s *Site) closeOutlet(ctx context.Context, workspace string) error {
-	images, err := s.images()
-	if err != nil {
-		return nil // then it had none
+// rest has a machine that runs sleep, or turns it off where its memory cannot be kept.
+func (s *Site) rest(ctx context.Context, workspace string, grace time.Duration, services bool) error {
+	if err := s.o.Maker.Suspend(ctx, workspace); err != nil {
+		if ctx.Err() != nil {
+			return err
+		}
+		if errors.Is(err, ErrForgets) {
+			err = nil // nothing went wrong
+		} else {
+			s.o.Say("the memory of the machine of %s cannot be kept, it is turned off: %v", workspace, err)
+		}
+		if e, engineErr := s.engine(workspace); engineErr == nil {
+			limited, done := context.WithTimeout(ctx, grace+offLimit)
+			_ = e.Stop(limited, workspace, grace, services) // it may not answer: it is turned off all the same
+			done()
+		}
+		if offErr := s.o.Maker.Stop(ctx, workspace); offErr != nil {
+			return errors.Join(err, offErr)
+		}
 	}
-	return images.RemoveOutlet(ctx, workspace)
+	return nil
 }
 
 // offLimit is how long a machine that is to be turned off has beyond the grace of its programs.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -79,17 +80,32 @@ const tellLimit = 20 * time.Second
 
 // wake gives a machine the time, fresh random numbers and a name of its own.
 func wake(ctx context.Context, l line, name string) error {
-	chance := make([]byte, 64)
-	_, _ = rand.Read(chance) // which never fails
-	waking, err := json.Marshal(channel.Waking{Time: time.Now(), Chance: chance, Hostname: name, Slept: true})
-	if err == nil {
-		err = tell(ctx, l, channel.ToWake, waking, channel.Awake)
+	waking := channel.Waking{Time: time.Now(), Hostname: name}
+	_, _ = rand.Read(waking.Chance[:]) // which never fails
+	err := tell(ctx, l, channel.ToWake, waking.Bytes(), channel.Awake)
+	if errors.Is(err, errNoAnswer) {
+		var text []byte
+		if text, err = json.Marshal(earlierWaking{waking.Time, waking.Chance[:], name, true}); err == nil {
+			err = tell(ctx, l, channel.ToWake, text, channel.Awake)
+		}
 	}
 	if err != nil {
 		return fmt.Errorf("wake a machine: %w", err)
 	}
 	return nil
 }
+
+// earlierWaking is a Waking as a machine reads it that sleeps since an earlier version of the
+// service: it answers nothing to the form of today.
+type earlierWaking struct {
+	Time     time.Time `json:"time"`
+	Chance   []byte    `json:"chance"`
+	Hostname string    `json:"hostname"`
+	Slept    bool      `json:"slept"`
+}
+
+// errNoAnswer is that a machine closes a stream and says nothing.
+var errNoAnswer = errors.New("it says nothing")
 
 // Give gives a machine that runs what a rented instance is given when it first starts.
 func (m *Maker) Give(ctx context.Context, id string, first []byte) error {
@@ -122,7 +138,9 @@ func tell(ctx context.Context, l line, word string, what []byte, want string) er
 		return err
 	}
 	answer, err := io.ReadAll(io.LimitReader(stream, mostSaid))
-	if err == nil && string(answer) != want {
+	if err == nil && len(answer) == 0 {
+		err = errNoAnswer
+	} else if err == nil && string(answer) != want {
 		err = fmt.Errorf("it says %q", strings.TrimSpace(string(answer)))
 	}
 	return err

@@ -171,13 +171,18 @@ func (m *Maker) launch(ctx context.Context, p launching, a accelerator) error {
 // machine as its network leads there, and not to what listens on this host.
 func (m *Maker) startApart(ctx context.Context, p launching, c *exec.Cmd) error {
 	var space *os.File
+	closed := false // what passes: another look at the engine may find it
 	if p.outlet && m.o.Outlet != nil {
 		var err error
 		if space, err = m.o.Outlet(ctx, filepath.Base(p.folder)); err != nil && ctx.Err() == nil {
 			m.o.Say("the machine of %s has no way out: %v", filepath.Base(p.folder), err)
+			closed = fault.IsTransient(err)
 		} else if err != nil {
 			return err
 		}
+	}
+	if err := noteClosed(p.folder, closed); err != nil {
+		return err
 	}
 	if space == nil {
 		c.SysProcAttr.Cloneflags = syscall.CLONE_NEWNET
@@ -185,6 +190,18 @@ func (m *Maker) startApart(ctx context.Context, p launching, c *exec.Cmd) error 
 	}
 	defer space.Close()
 	return netspace.Within(space, c.Start)
+}
+
+// noteClosed notes with a machine whether it is started without a way out that it could have later.
+func noteClosed(folder string, closed bool) error {
+	name := filepath.Join(folder, closedName)
+	if closed {
+		return os.WriteFile(name, nil, 0o600)
+	}
+	if err := os.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
 }
 
 // listens tells whether the monitor of a machine can be reached.

@@ -105,6 +105,7 @@ const (
 	screenName  = "screen.sock"
 	pictureName = "picture.png" // for a moment
 	startLock   = "start.lock"  // held by who starts it
+	closedName  = "no-way-out"  // it was started without one
 	startedName = "started"     // it ran: its disks are no longer those of its template
 )
 
@@ -222,7 +223,9 @@ func (m *Maker) Find(_ context.Context, id string) (machine.Machine, bool, error
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return machine.Machine{}, false, fmt.Errorf("read the mark of %s: %w", id, err)
 	}
-	return machine.Machine{ID: id, State: state(folder), Shape: r.Shape, Mark: string(mark), Bytes: takes(folder)}, true, nil
+	now := state(folder)
+	_, closed := os.Stat(filepath.Join(folder, closedName))
+	return machine.Machine{ID: id, State: now, Shape: r.Shape, Mark: string(mark), Bytes: takes(folder), NoWayOut: now == machine.Running && closed == nil}, true, nil
 }
 
 // state tells how the machine of a folder is.
