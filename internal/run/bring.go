@@ -2,11 +2,39 @@ package run
 
 import (
 	"context"
+	"errors"
 
 	"domicile/internal/fault"
 	"domicile/internal/judge"
 	"domicile/internal/plan"
+	"domicile/internal/records"
 )
+
+// bringSnapshot brings what was kept of the workspace to another site, after what it begins with: the
+// image has the same layers. Its owner may remove it meanwhile: then nothing stays there either.
+func (c *execution) bringSnapshot(ctx context.Context, to place, s records.Snapshot, images map[string]string) error {
+	if err := c.bringImages(ctx, to); err != nil { // a rebuild will want them there, too
+		return err
+	}
+	if err := c.bringKept(ctx, to, images); err != nil {
+		return err
+	}
+	_, err := c.o.Store.Snapshot(ctx, s.ID)
+	if !errors.Is(err, records.ErrNotFound) {
+		return err
+	}
+	if to.can.Keeper != nil {
+		if err := to.can.Keeper.RemoveSaved(ctx, s.SiteID()); err != nil {
+			c.log.say("what was kept of it at " + to.name + " could not be removed: " + err.Error()) // domicile tidy finds it
+		}
+	}
+	return keptIsGone(c.workspace)
+}
+
+// keptIsGone is that the owner has removed what a run has kept.
+func keptIsGone(w records.Workspace) error {
+	return fault.New("no-snapshot", "move it again", "what was kept of %s is gone", w.Name)
+}
 
 // bringKept brings the images of a snapshot from the workspace's site to another, unless both keep
 // them in the same place.

@@ -153,10 +153,7 @@ func (c *execution) copy(ctx context.Context, _ string) error {
 		return err
 	}
 	if snapshot.Site != to.name { // else an earlier worker got as far
-		if err := c.bringKept(ctx, to, images); err != nil {
-			return err
-		}
-		if err := c.bringImages(ctx, to); err != nil { // a rebuild would want them there
+		if err := c.bringSnapshot(ctx, to, snapshot, images); err != nil {
 			return err
 		}
 		if err := c.write(ctx, func(db records.Queries) error { return db.SetSnapshotSite(ctx, snapshot.ID, to.name) }); err != nil {

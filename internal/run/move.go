@@ -137,7 +137,7 @@ func (c *execution) ofMove(ctx context.Context) (s records.Snapshot, found bool,
 func (c *execution) kept(ctx context.Context) (records.Snapshot, map[string]string, error) {
 	s, found, err := c.ofMove(ctx)
 	if err == nil && (!found || !s.Ready) {
-		err = fault.New("no-snapshot", "move it again", "what was kept of %s is gone", c.workspace.Name)
+		err = keptIsGone(c.workspace)
 	}
 	if err != nil {
 		return s, nil, err
@@ -162,14 +162,11 @@ func (c *execution) carry(ctx context.Context, id string) error {
 	if c.at.can.Carrier == nil {
 		return c.at.cannot(toMove)
 	}
-	_, images, err := c.kept(ctx)
+	snapshot, images, err := c.kept(ctx)
 	if err != nil {
 		return err
 	}
-	if err := c.bringKept(ctx, to, images); err != nil {
-		return err
-	}
-	if err := c.bringImages(ctx, to); err != nil {
+	if err := c.bringSnapshot(ctx, to, snapshot, images); err != nil {
 		return err
 	}
 	return to.Remove(ctx, id)

@@ -316,5 +316,44 @@ func (r *Runner) removeSnapshot(ctx context.Context, s records.Snapshot) error {
 	if err := at.can.Keeper.RemoveSaved(ctx, s.SiteID()); err != nil {
 		return err
 	}
-	return r.o.Store.RemoveSnapshot(ctx, s.ID)
+	if err := r.o.Store.RemoveSnapshot(ctx, s.ID); err != nil {
+		return err
+	}
+	return r.removeOnItsWay(ctx, s)
+}
+
+// removeOnItsWay removes what other sites have of a snapshot that is gone, where a move or a copy of
+// its workspace is under way, which finds it no more. A site that does not answer keeps it until
+// domicile tidy finds it.
+func (r *Runner) removeOnItsWay(ctx context.Context, s records.Snapshot) error {
+	if s.Workspace == nil {
+		return nil
+	}
+	runs, err := r.o.Store.Runs(ctx, *s.Workspace, 1)
+	if err != nil || len(runs) == 0 || runs[0].Target == "" || runs[0].Ended != nil {
+		return err
+	}
+	w, err := r.o.Store.Workspace(ctx, *s.Workspace)
+	if errors.Is(err, records.ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	others := []string{w.Site, runs[0].Target}
+	var before earlier
+	if len(w.Earlier) > 0 && json.Unmarshal(w.Earlier, &before) == nil {
+		others = append(others, before.Site)
+	}
+	slices.Sort(others)
+	for _, name := range slices.Compact(others) {
+		at, err := r.place(name)
+		if err != nil || at.can.Keeper == nil || name == s.Site {
+			continue
+		}
+		if err := at.can.Keeper.RemoveSaved(ctx, s.SiteID()); err != nil {
+			r.o.Log.Info("remove what was on its way of a snapshot", "site", name, "error", err)
+		}
+	}
+	return nil
 }

@@ -189,6 +189,8 @@ func TestAWorkspaceMoves(t *testing.T) {
 	})
 	t.Run("its owner removes what was kept", func(t *testing.T) {
 		skipper.keep(t, "mover", "mine, and earlier")
+		before, err := dockerAt(t, second.Host, "images", "-q", "domicile-state")
+		require.NoError(t, err)
 		strikeAt(t, "mover", "carry", func() {
 			list, err := client.Answer[[]client.Snapshot](skipper.api.ListSnapshots(t.Context()))
 			if assert.NoError(t, err) {
@@ -201,6 +203,9 @@ func TestAWorkspaceMoves(t *testing.T) {
 		assert.Equal(t, 1, skipper.domicile(t, "follow", "mover").status)
 		eventually(t, 40*time.Second, "it is where it was, and works", func() bool { return skipper.workspace(t, "mover").State == client.WorkspaceStateReady })
 		same()
+		after, err := dockerAt(t, second.Host, "images", "-q", "domicile-state")
+		require.NoError(t, err)
+		assert.Equal(t, before, after, "nor does anything stay where it was on its way to")
 		assert.Contains(t, skipper.domicile(t, "snapshots").out, "mine, and earlier", "another is neither taken in its place nor lost")
 	})
 	t.Run("it is removed on its way", func(t *testing.T) {

@@ -3,9 +3,7 @@ package engine
 import (
 	"archive/tar"
 	"context"
-	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 	"strings"
 
@@ -53,7 +51,7 @@ func (s *Site) bring(ctx context.Context, from *Site, name, only string, progres
 	return s.explain(followMessages(said.Body, func(jsonmessage.JSONMessage) {}), "take an image")
 }
 
-// layersHere names the files of an image's archive that have layers which are here already.
+// layersHere names the files that an image's layers which are here already have in an archive of it.
 func (s *Site) layersHere(ctx context.Context, from *Site, name string) (files map[string]bool, err error) {
 	wanted, err := from.api.ImageInspect(ctx, name)
 	if err != nil {
@@ -77,24 +75,7 @@ func (s *Site) layersHere(ctx context.Context, from *Site, name string) (files m
 	if same == 0 {
 		return nil, nil
 	}
-	// Which file has which layer is told at the archive's end.
-	archive, err := from.api.ImageSave(ctx, []string{name})
-	if err != nil {
-		return nil, from.explain(err, "give an image")
-	}
-	defer archive.Close()
-	layers, err := layerFiles(archive)
-	if err != nil {
-		return nil, fmt.Errorf("read the archive of an image: %w", err)
-	}
-	files = map[string]bool{}
-	for _, file := range layers[:min(same, len(layers))] {
-		files[file] = true
-	}
-	for _, file := range layers[min(same, len(layers)):] {
-		delete(files, file) // one that is in it twice
-	}
-	return files, nil
+	return layerFiles(wanted.RootFS.Layers, same), nil
 }
 
 // sameFirst tells how many layers two images have in common from the lowest one on.
@@ -105,32 +86,8 @@ func sameFirst(a, b []string) (n int) {
 	return n
 }
 
-// mostManifest bounds the part of an archive that names its files.
+// mostManifest bounds the parts of an archive that name what is in it.
 const mostManifest = 1 << 20
-
-// layerFiles reads from an image's archive which files its layers are, the lowest first.
-func layerFiles(archive io.Reader) ([]string, error) {
-	for r := tar.NewReader(archive); ; {
-		h, err := r.Next()
-		if errors.Is(err, io.EOF) {
-			return nil, nil // it is told otherwise: nothing is left out
-		}
-		if err != nil {
-			return nil, err
-		}
-		if h.Name != "manifest.json" {
-			continue
-		}
-		var list []struct{ Layers []string }
-		if err := json.NewDecoder(io.LimitReader(r, mostManifest)).Decode(&list); err != nil {
-			return nil, err
-		}
-		if len(list) != 1 {
-			return nil, nil
-		}
-		return list[0].Layers, nil
-	}
-}
 
 // without copies an archive but for some files.
 func without(from io.Reader, to io.Writer, skip map[string]bool) error {

@@ -25,9 +25,6 @@ func TestAnArchiveWithoutLayers(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, w.Close())
 
-	layers, err := layerFiles(bytes.NewReader(archive.Bytes()))
-	require.NoError(t, err)
-	assert.Equal(t, []string{"one/layer.tar", "two/layer.tar"}, layers)
 	for _, c := range []struct {
 		skip map[string]bool
 		left int
@@ -47,6 +44,24 @@ func TestAnArchiveWithoutLayers(t *testing.T) {
 	}
 	assert.Equal(t, 2, sameFirst([]string{"a", "b", "c"}, []string{"a", "b", "d"}))
 	assert.Equal(t, 0, sameFirst([]string{"a"}, nil))
-	_, err = layerFiles(bytes.NewReader([]byte("no archive at all, and long enough to be looked at")))
-	assert.Error(t, err)
+}
+
+// The names are those that an engine of version 20.10 gave in an archive of these layers.
+func TestTheFilesOfLayers(t *testing.T) {
+	layers := []string{
+		"sha256:68e257370e518b7c8cb016313a61f740928117e389297e01cdb8e3e076a8ebbe",
+		"sha256:5a731033759d0e3cfe3f361661b510a769ff70cd93c98e45619e5077286af39f",
+		"sha256:12dc136163fb96899d481cda109d5a015693b8d77a7474cda83d28940b3177a2",
+	}
+	const lowest, second = "3e5c19463c3ae450245d0ba5b4177e1110e89aad8222a5e1b8dd352afefc877b/layer.tar", "a4a9184d437421fe548b376216972101648b9d975c8be47f20ca0d7a7d23b5db/layer.tar"
+	one, two := layerFiles(layers, 1), layerFiles(layers, 2)
+	assert.True(t, one[lowest])
+	assert.False(t, one[second])
+	assert.True(t, two[lowest] && two[second])
+	assert.True(t, two["blobs/sha256/5a731033759d0e3cfe3f361661b510a769ff70cd93c98e45619e5077286af39f"], "newer engines")
+	assert.True(t, two["5a731033759d0e3cfe3f361661b510a769ff70cd93c98e45619e5077286af39f.tar"], "engines of another kind")
+	assert.False(t, two["blobs/sha256/12dc136163fb96899d481cda109d5a015693b8d77a7474cda83d28940b3177a2"])
+	assert.Len(t, layerFiles(layers, 9), len(layerFiles(layers, 3)))
+	assert.NotContains(t, layerFiles([]string{layers[0], layers[1], layers[0]}, 1), byContent(layers[0])[0], "one that the image has twice is brought")
+	assert.Contains(t, layerFiles([]string{layers[0], layers[1], layers[0]}, 1), lowest, "by its place it is another")
 }
