@@ -76,7 +76,7 @@ func (b *bridge) shake(t *testing.T, ended <-chan struct{}) (broken int) {
 	t.Helper()
 	cuts := time.NewTicker(700 * time.Millisecond)
 	defer cuts.Stop()
-	limit := time.After(2 * time.Minute)
+	limit := time.After(5 * time.Minute) // beside all the others
 	for {
 		select {
 		case <-ended:

@@ -41,7 +41,7 @@ func strikeAt(t *testing.T, workspace, step string, strike func(), act func() er
 	store, err := records.Open(t.Context(), world.Postgres.URL)
 	require.NoError(t, err)
 	defer store.Close()
-	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	ctx, cancel := context.WithTimeout(t.Context(), 5*time.Minute) // beside all the others a step waits for its turn
 	defer cancel()
 	listening, reached := make(chan struct{}), make(chan struct{})
 	var once sync.Once
