@@ -24,7 +24,7 @@ func (s *Server) proxy(p place) http.Handler {
 	target := net.JoinHostPort(host, port)
 	own := &url.URL{Scheme: p.address.Protocol, Host: target}
 	proxy := &httputil.ReverseProxy{
-		FlushInterval: -1, // what is a stream stays one
+		FlushInterval: 5 * time.Millisecond, // of an answer whose length is known; any other is passed on at once
 		Transport:     s.transport(p, target),
 		Rewrite: func(r *httputil.ProxyRequest) {
 			r.SetURL(own)

@@ -76,7 +76,7 @@ func (p *person) address(t *testing.T, name, port string) client.WebAddress {
 	return client.WebAddress{}
 }
 
-func browser(t *testing.T) *http.Client {
+func browser(t testing.TB) *http.Client {
 	t.Helper()
 	jar, err := cookiejar.New(nil)
 	require.NoError(t, err)
