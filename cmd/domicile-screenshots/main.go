@@ -96,6 +96,7 @@ func pages(server, git string) []shot {
 		{file: "clients", path: server + "/clients", wait: `section[aria-label]`, width: 1280, height: 800},
 		{file: "team", path: server + "/team", wait: `#people`, width: 1280, height: 800},
 		{file: "screen", path: server + "/workspaces/pierboard/screen", wait: `[data-screen-status=connected] ~ a`, width: 1280, height: 800, before: []step{chromedp.Sleep(2 * time.Second)}},
+		{file: "guest", path: server + "/guest/timetable~skipper", wait: `#terminals ~ ul li`, width: 1280, height: 800}, // as somebody else
 		{file: "terminal", path: server + "/workspaces/timetable/terminal", wait: `[data-terminal-status=connected]`, width: 1280, height: 800, before: typed},
 	}
 }
@@ -134,10 +135,9 @@ func takeCommands(ctx context.Context, git, out, only string) error {
 		lines []string
 	}{
 		{"command-provision", []string{"domicile provision " + git + "/skerry/timetable.git -name morning", "domicile remove morning -yes"}},
-		{"command-check", []string{"domicile check " + git + "/skerry/fares.git", "domicile check slips"}},
-		{"command-definition", []string{"domicile templates", "domicile draft -show demo/repositories/tidesensor", "domicile check -effective demo/repositories/timetable"}},
+		{"command-check", []string{"domicile check " + git + "/skerry/fares.git", "domicile check slips", "domicile templates", "domicile draft -show demo/repositories/tidesensor", "domicile check -effective demo/repositories/timetable"}},
 		{"command-work", []string{"domicile plan " + git + "/skerry/fares.git", "domicile checks fares", "domicile compare timetable afloat", "domicile run -each 'features.tide.harbour=North Quay,Lamb Island' -site this-host " + git + "/skerry/fares.git -- tide"}},
-		{"command-ways", []string{"domicile ports", "domicile usher allow timetable open", "domicile usher -status", "domicile address timetable", "domicile web timetable 8080 -for team", "domicile editors"}},
+		{"command-ways", []string{"domicile ports", "domicile usher allow timetable open", "domicile usher -status", "domicile address timetable", "domicile web timetable 8080 -for team", "domicile editors", "domicile invite timetable finn -may type -hours 2", "domicile guests timetable"}},
 		{"command-upkeep", []string{"domicile snapshots", "domicile helper timetable", "domicile prepare", "domicile rebuild fares -foresee", "domicile author", "domicile secrets", "domicile stay timetable -for 8h", "domicile show timetable"}},
 		{"command-list", []string{"domicile list", "domicile sites", "domicile run timetable -- bin/sailings 2026-07-01", "domicile keys", "domicile accounts", "domicile tokens", "domicile sign-ins"}},
 	}
@@ -157,8 +157,9 @@ func takeCommands(ctx context.Context, git, out, only string) error {
 			printed, _ := c.CombinedOutput() // a failing command's output is what is wanted
 			fmt.Fprintf(&text, "<b>$ %s</b>\n%s\n", html.EscapeString(line), html.EscapeString(string(printed)))
 		}
+		lines := strings.Count(text.String(), "\n")
 		page := `<body style="margin:0;padding:24px;background:#fbf7ee;color:#2c2419;font:13px/1.35 'DejaVu Sans Mono',monospace"><pre style="font:inherit;white-space:pre-wrap;margin:0">` + text.String() + `</pre>`
-		if err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800), chromedp.Navigate("data:text/html;charset=utf-8,"+url.PathEscape(page))); err != nil {
+		if err := chromedp.Do(ctx, chromedp.EmulateViewport(1280, max(800, int64(48+lines*18))), chromedp.Navigate("data:text/html;charset=utf-8,"+url.PathEscape(page))); err != nil {
 			return fmt.Errorf("%s: %w", g.file, err)
 		}
 		png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())

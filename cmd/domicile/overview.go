@@ -18,7 +18,7 @@ func groups() []group {
 	return []group{
 		{"What a repository says", []command{checkCommand, templatesCommand, draftCommand, planCommand}},
 		{"Workspaces", []command{provisionCommand, exampleCommand, listCommand, showCommand, followCommand, logCommand, startCommand, stopCommand, stayCommand, removeCommand}},
-		{"Working in one", []command{shellCommand, editCommand, addressCommand, runCommand, portsCommand, webCommand, usherCommand, forwardCommand, screenCommand, checksCommand, tasksCommand, servicesCommand, helperCommand}},
+		{"Working in one", []command{shellCommand, editCommand, addressCommand, runCommand, portsCommand, webCommand, usherCommand, forwardCommand, screenCommand, checksCommand, tasksCommand, servicesCommand, helperCommand, inviteCommand, guestsCommand}},
 		{"Later on", []command{driftCommand, compareCommand, rebuildCommand, moveCommand, snapshotsCommand, prepareCommand}},
 		{"You", []command{loginCommand, logoutCommand, keysCommand, editorsCommand, personalCommand, authorCommand, secretsCommand, githostsCommand, passwordCommand, tokensCommand}},
 		{"The service", append(slices.Clone(serviceCommands), sitesCommand, tidyCommand, hostKeyCommand, accountsCommand, signInsCommand, registriesCommand, versionCommand)},

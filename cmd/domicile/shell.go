@@ -18,18 +18,26 @@ import (
 )
 
 var shellCommand = command{
-	name: "shell", args: "NAME [-terminal NAME] [-list]", summary: "Open a terminal in a workspace, or come back to one",
-	example: "domicile shell timetable\ndomicile shell timetable -terminal tests",
+	name: "shell", args: "NAME [-terminal NAME] [-look | -list]", summary: "Open a terminal in a workspace, come back to one, or look at one",
+	example: "domicile shell timetable\ndomicile shell timetable -terminal tests\ndomicile shell timetable~skipper",
 	takes:   []string{"NAME"},
 	setup: func(f *flag.FlagSet) action {
 		asJSON := jsonFlag(f)
 		name := f.String("terminal", "", "make the terminal of this name, or come back to it")
 		list := f.Bool("list", false, "list the terminals that are open inside")
+		only := f.Bool("look", false, "only look at a terminal that is open: the one that -terminal names, or the one that was opened last")
 		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
-			if *list {
+			switch {
+			case *list:
 				return listTerminals(ctx, t, c, args[0], *asJSON)
+			case *only:
+				return look(ctx, t, c, args[0], *name)
 			}
-			return shell(ctx, t, c, args[0], *name)
+			err := shell(ctx, t, c, args[0], *name)
+			if fault.Code(err) == "only-looks" { // a guest who may do no more
+				return look(ctx, t, c, args[0], *name)
+			}
+			return err
 		}
 	},
 }

@@ -30,7 +30,7 @@ var listCommand = command{
 			}
 			if len(list) == 0 {
 				fmt.Fprintln(t.out, "You have no workspace yet. To make one: domicile provision SOURCE")
-				return nil
+				return printAsGuest(ctx, t, c)
 			}
 			table := newTable(t.out)
 			table.row("NAME", "STATE", "SITE", "USED", "SOURCE")
@@ -41,7 +41,7 @@ var listCommand = command{
 			if costs := runningCost(list); costs != "" {
 				fmt.Fprintf(t.out, "What runs costs %s an hour.\n", costs)
 			}
-			return nil
+			return printAsGuest(ctx, t, c)
 		}
 	},
 }

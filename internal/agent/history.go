@@ -61,7 +61,7 @@ func (h *history) waitForReaders(n int) {
 func (h *history) lagging(n int) bool {
 	now, lagging := time.Now(), false
 	for r := range h.readers {
-		if r.stalled || h.end+int64(n)-r.at <= int64(h.limit) {
+		if r.stalled || r.overhear || h.end+int64(n)-r.at <= int64(h.limit) {
 			continue
 		}
 		if now.Sub(r.progress) >= stallAfter {
@@ -87,15 +87,22 @@ type historyReader struct {
 	at       int64
 	progress time.Time
 	stalled  bool
+	overhear bool // it never holds the writer up
 	closed   bool
 }
 
 // follow makes a reader that starts with the oldest byte kept. It must be closed, else it
 // holds the writer up until it counts as stalled.
-func (h *history) follow() *historyReader {
+func (h *history) follow() *historyReader { return h.read(false) }
+
+// overhear makes a reader as follow does, for somebody whom the program does not wait for: it misses
+// what was pushed out.
+func (h *history) overhear() *historyReader { return h.read(true) }
+
+func (h *history) read(overhear bool) *historyReader {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	r := &historyReader{h: h, at: h.end - int64(len(h.kept)), progress: time.Now()}
+	r := &historyReader{h: h, at: h.end - int64(len(h.kept)), progress: time.Now(), overhear: overhear}
 	h.readers[r] = struct{}{}
 	return r
 }

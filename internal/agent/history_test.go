@@ -56,6 +56,24 @@ func TestAReaderThatStallsHoldsNobodyUpForLong(t *testing.T) {
 	})
 }
 
+func TestWhoOverhearsHoldsNobodyUp(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		h := newHistory(64)
+		r := h.overhear()
+		begun := time.Now()
+		_, err := h.Write([]byte(strings.Repeat("x", 1000) + "end"))
+		require.NoError(t, err)
+		assert.Equal(t, time.Duration(0), time.Since(begun))
+		b := make([]byte, 100)
+		n, err := r.Read(b)
+		require.NoError(t, err)
+		assert.True(t, strings.HasSuffix(string(b[:n]), "end"))
+		_, err = h.Write([]byte(strings.Repeat("y", 200)))
+		require.NoError(t, err)
+		assert.Equal(t, time.Duration(0), time.Since(begun), "nor one that had kept up")
+	})
+}
+
 func TestAClosedReaderEndsAndHoldsNobodyUp(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		h := newHistory(16)

@@ -200,6 +200,8 @@ func (s *Server) channel(ctx context.Context, v *visitor, channel connection.New
 		s.listening(ctx, channel)
 	case wire.Unpack:
 		s.unpack(channel)
+	case wire.Look:
+		s.look(ctx, channel)
 	default:
 		_ = channel.Reject(ssh.UnknownChannelType, "the agent knows no channel of type "+channel.ChannelType())
 	}

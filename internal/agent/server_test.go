@@ -1,11 +1,14 @@
 package agent_test
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"crypto/ed25519"
 	"crypto/rand"
+	"crypto/sha256"
 	"errors"
+	"fmt"
 	"io"
 	"log/slog"
 	"net"
@@ -246,6 +249,42 @@ func TestATerminalGoesOnWithoutItsConnection(t *testing.T) {
 		list, err := watcher.Terminals(t.Context())
 		return err == nil && len(list) == 0
 	}, 5*time.Second, 10*time.Millisecond)
+}
+
+// A terminal holds a few kilobytes of what is typed: the rest waits until the program reads.
+func TestAPasteThatIsLargerThanATerminal(t *testing.T) {
+	s := session(t, overSSH(t))
+	require.NoError(t, s.RequestPty("xterm", 24, 80, ssh.TerminalModes{}))
+	in, err := s.StdinPipe()
+	require.NoError(t, err)
+	out, err := s.StdoutPipe()
+	require.NoError(t, err)
+	pasted := bytes.Repeat([]byte("ebb and flow\n"), 40_000)
+	require.NoError(t, s.Start(fmt.Sprintf("stty raw -echo; echo ready; head -c 1 >/dev/null; sleep 0.3; head -c %d | sha256sum", len(pasted)-1)))
+	said := bufio.NewReader(out)
+	line, err := said.ReadString('\n')
+	require.NoError(t, err)
+	require.Equal(t, "ready\n", line)
+	_, err = in.Write(pasted)
+	require.NoError(t, err)
+	rest, err := io.ReadAll(said)
+	require.NoError(t, err)
+	assert.Equal(t, fmt.Sprintf("%x  -\n", sha256.Sum256(pasted[1:])), string(rest))
+	require.NoError(t, s.Wait())
+}
+
+// All that a program says before it ends arrives, also where it leaves something behind.
+func TestATerminalsOutputIsWholeWhenItsProgramEnds(t *testing.T) {
+	for range 5 {
+		s := session(t, overSSH(t))
+		require.NoError(t, s.RequestPty("xterm", 24, 80, ssh.TerminalModes{}))
+		var exit *ssh.ExitError
+		out, err := s.Output("stty -onlcr; seq 20000; setsid -f sleep 3; exit 6")
+		require.ErrorAs(t, err, &exit)
+		assert.Equal(t, 6, exit.ExitStatus())
+		assert.Len(t, out, 108894)
+		assert.True(t, bytes.HasSuffix(out, []byte("\n19999\n20000\n")))
+	}
 }
 
 func TestForwardsDialFromInside(t *testing.T) {

@@ -2,7 +2,6 @@ package agent
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -37,6 +36,8 @@ type terminal struct {
 	mu        sync.Mutex
 	attached  int
 	idleSince time.Time
+	size      windowSize
+	lookers   map[chan windowSize]bool // who only looks is told the size by these
 }
 
 // runInTerminal makes a terminal for the session, or comes back to the one it names, and
@@ -107,20 +108,15 @@ func (s *Server) terminal(x *session, c command, line string) (*terminal, error)
 }
 
 func (s *Server) openTerminal(name string, x *session, c command, greeting string) (*terminal, error) {
-	master, slave, err := pty.Open()
+	master, slave, err := openPty()
 	if err != nil {
 		return nil, fmt.Errorf("open a terminal: %w", err)
 	}
 	defer slave.Close()
-	ended, end, err := os.Pipe() // its other end is closed when the program has ended
-	if err != nil {
-		master.Close()
-		return nil, fmt.Errorf("open a terminal: %w", err)
-	}
 	// The person must own the terminal to open it again by its name, as tmux and gpg do.
 	if os.Getuid() == 0 {
 		if err := slave.Chown(c.user.uid, c.user.gid); err != nil {
-			closeAll(master, ended, end)
+			master.Close()
 			return nil, fmt.Errorf("hand the terminal to %s: %w", c.user.name, err)
 		}
 	}
@@ -135,33 +131,51 @@ func (s *Server) openTerminal(name string, x *session, c command, greeting strin
 	}
 	_, _ = io.WriteString(t.output, greeting) // into memory: before all that the shell says
 	if t.process, err = s.spawner.start(c); err != nil {
-		closeAll(master, ended, end)
+		master.Close()
 		return nil, err
 	}
-	go func() {
-		<-t.process.done
-		end.Close()
-	}()
-	go t.collect(ended)
+	go t.collect()
 	return t, nil
 }
 
-func closeAll(files ...*os.File) {
-	for _, f := range files {
-		f.Close()
+// openPty opens a terminal whose master has deadlines, and no thread that waits for it.
+func openPty() (master, slave *os.File, err error) {
+	opened, slave, err := pty.Open()
+	if err != nil {
+		return nil, nil, err
 	}
+	defer opened.Close()
+	fd, err := unix.FcntlInt(opened.Fd(), unix.F_DUPFD_CLOEXEC, 0)
+	if err != nil {
+		slave.Close()
+		return nil, nil, err
+	}
+	if err := unix.SetNonblock(fd, true); err != nil { // by which the file below knows what it can do
+		unix.Close(fd)
+		slave.Close()
+		return nil, nil, err
+	}
+	return os.NewFile(uintptr(fd), opened.Name()), slave, nil
 }
 
 // collect reads the terminal until its program has ended and has said all. What it has left
 // behind in the background goes on without a terminal: nobody waits for it.
-func (t *terminal) collect(ended *os.File) {
-	defer ended.Close()
+func (t *terminal) collect() {
+	go func() {
+		<-t.process.done
+		t.quietSoon()
+	}()
 	buffer := make([]byte, 32<<10)
-	for readable(t.master, ended) {
+	for {
 		n, err := t.master.Read(buffer)
 		_, _ = t.output.Write(buffer[:n])
-		if err != nil { // EIO: all that held it have ended
+		if err != nil { // EIO: all that held it have ended; or a moment has passed in which nothing came
 			break
+		}
+		select {
+		case <-t.process.done:
+			t.quietSoon()
+		default:
 		}
 	}
 	<-t.process.done
@@ -169,25 +183,9 @@ func (t *terminal) collect(ended *os.File) {
 	t.master.Close()
 }
 
-// readable waits until there is something to read of a terminal. False: its program has ended
-// and has said all.
-func readable(master, ended *os.File) bool {
-	for {
-		fds := []unix.PollFd{{Fd: int32(master.Fd()), Events: unix.POLLIN}, {Fd: int32(ended.Fd())}}
-		_, err := unix.Poll(fds, -1)
-		switch {
-		case errors.Is(err, unix.EINTR):
-			continue
-		case err != nil || fds[0].Revents != 0:
-			return true
-		}
-		// What the program said last is on its way.
-		n, err := unix.Poll(fds[:1], int(drainQuiet/time.Millisecond))
-		if !errors.Is(err, unix.EINTR) {
-			return n > 0
-		}
-	}
-}
+// quietSoon has the reader give up when nothing comes for a moment: what the program said last is
+// on its way.
+func (t *terminal) quietSoon() { _ = t.master.SetReadDeadline(time.Now().Add(drainQuiet)) }
 
 func (t *terminal) attach(n int) {
 	t.mu.Lock()
@@ -204,6 +202,7 @@ func (t *terminal) resize(size windowSize) {
 			Col: uint16(size.Columns), Row: uint16(size.Rows), Xpixel: uint16(size.Width), Ypixel: uint16(size.Height),
 		})
 	})
+	t.sized(size)
 }
 
 // control calls f with the terminal's descriptor, unless it is closed: the program may end,

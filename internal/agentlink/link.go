@@ -248,6 +248,16 @@ func (l *Link) open(ctx context.Context, kind string, request any) (connection.C
 }
 
 func (l *Link) openWith(ctx context.Context, kind string, extra []byte) (connection.Channel, connection.Requests, error) {
+	channel, requests, err := l.ask(ctx, kind, extra)
+	var refused *ssh.OpenChannelError
+	if errors.As(err, &refused) {
+		err = fault.New("agent-refused", "", "the workspace's agent refused: %s", refused.Message)
+	}
+	return channel, requests, err
+}
+
+// ask opens a channel; that the agent refuses it is an *ssh.OpenChannelError.
+func (l *Link) ask(ctx context.Context, kind string, extra []byte) (connection.Channel, connection.Requests, error) {
 	limited, cancel := context.WithTimeout(ctx, callLimit)
 	defer cancel()
 	stop := context.AfterFunc(limited, func() { l.Conn.Close() })
@@ -255,7 +265,7 @@ func (l *Link) openWith(ctx context.Context, kind string, extra []byte) (connect
 	channel, requests, err := l.Conn.OpenChannel(kind, extra)
 	var refused *ssh.OpenChannelError
 	if errors.As(err, &refused) {
-		return nil, nil, fault.New("agent-refused", "", "the workspace's agent refused: %s", refused.Message)
+		return nil, nil, refused
 	}
 	if err != nil {
 		return nil, nil, fault.Transient(err, "agent-unreachable", "", "the connection to the workspace's agent broke")

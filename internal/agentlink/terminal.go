@@ -2,7 +2,9 @@ package agentlink
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
+	"io"
 
 	"golang.org/x/crypto/ssh"
 
@@ -60,6 +62,62 @@ func (t *Terminal) ask(what string, payload []byte) error {
 	}
 	return err
 }
+
+// Looked is a terminal that somebody looks at: what it prints, and its sizes.
+type Looked struct {
+	io.Reader
+	channel connection.Channel
+	end     <-chan error
+	sizes   chan wire.WindowSize
+}
+
+// Look shows what a terminal that is open prints, from what is kept of it on.
+func (l *Link) Look(ctx context.Context, name string) (*Looked, error) {
+	extra, err := json.Marshal(wire.LookRequest{Terminal: name})
+	if err != nil {
+		return nil, err
+	}
+	channel, requests, err := l.ask(ctx, wire.Look, extra)
+	var refused *ssh.OpenChannelError
+	if errors.As(err, &refused) {
+		if refused.Reason == ssh.UnknownChannelType {
+			return nil, fault.New("older-agent", "stop and start the workspace", "the workspace's agent is of an earlier version, which shows its terminals to nobody who only looks")
+		}
+		return nil, fault.New("no-terminal", "domicile shell NAME -list tells which are open", "no terminal %q is open", name)
+	}
+	if err != nil {
+		return nil, err
+	}
+	k := &Looked{Reader: channel, channel: channel, sizes: make(chan wire.WindowSize, 1)}
+	k.end = exitOf(func(yield func(*connection.Request) bool) {
+		for r := range requests {
+			var size wire.WindowSize
+			if r.Type != wire.LookSize {
+				if !yield(r) {
+					return
+				}
+				continue
+			}
+			if ssh.Unmarshal(r.Payload, &size) == nil {
+				select { // the last one counts
+				case <-k.sizes:
+				default:
+				}
+				k.sizes <- size
+			}
+		}
+	})
+	return k, nil
+}
+
+// Sizes are the terminal's size, in characters, and each change of it; some may be left out.
+func (k *Looked) Sizes() <-chan wire.WindowSize { return k.sizes }
+
+// Wait waits for the end of the program in it; the error is an *ExitError where it ended badly.
+func (k *Looked) Wait() error { return <-k.end }
+
+// Close ends the looking.
+func (k *Looked) Close() error { return k.channel.Close() }
 
 // Resize changes the size, in characters (section 6.7).
 func (t *Terminal) Resize(columns, rows int) error {

@@ -200,6 +200,99 @@ func (e DriftKind) Valid() bool {
 	}
 }
 
+// Defines values for GuestMay.
+const (
+	GuestMayLook GuestMay = "look"
+	GuestMayType GuestMay = "type"
+)
+
+// Valid indicates whether the value is a known member of the GuestMay enum.
+func (e GuestMay) Valid() bool {
+	switch e {
+	case GuestMayLook:
+		return true
+	case GuestMayType:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for InvitationMay.
+const (
+	InvitationMayLook InvitationMay = "look"
+	InvitationMayType InvitationMay = "type"
+)
+
+// Valid indicates whether the value is a known member of the InvitationMay enum.
+func (e InvitationMay) Valid() bool {
+	switch e {
+	case InvitationMayLook:
+		return true
+	case InvitationMayType:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for InvitationState.
+const (
+	InvitationStateFailed   InvitationState = "failed"
+	InvitationStateLost     InvitationState = "lost"
+	InvitationStateMaking   InvitationState = "making"
+	InvitationStateReady    InvitationState = "ready"
+	InvitationStateRemoving InvitationState = "removing"
+	InvitationStateStarting InvitationState = "starting"
+	InvitationStateStopped  InvitationState = "stopped"
+	InvitationStateStopping InvitationState = "stopping"
+	InvitationStateWaiting  InvitationState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the InvitationState enum.
+func (e InvitationState) Valid() bool {
+	switch e {
+	case InvitationStateFailed:
+		return true
+	case InvitationStateLost:
+		return true
+	case InvitationStateMaking:
+		return true
+	case InvitationStateReady:
+		return true
+	case InvitationStateRemoving:
+		return true
+	case InvitationStateStarting:
+		return true
+	case InvitationStateStopped:
+		return true
+	case InvitationStateStopping:
+		return true
+	case InvitationStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for InviteGuestMay.
+const (
+	InviteGuestMayLook InviteGuestMay = "look"
+	InviteGuestMayType InviteGuestMay = "type"
+)
+
+// Valid indicates whether the value is a known member of the InviteGuestMay enum.
+func (e InviteGuestMay) Valid() bool {
+	switch e {
+	case InviteGuestMayLook:
+		return true
+	case InviteGuestMayType:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for LeftoverKind.
 const (
 	LeftoverKindContainer LeftoverKind = "container"
@@ -819,6 +912,37 @@ type GitHostLogin struct {
 	Username *string `json:"username,omitempty"`
 }
 
+// Guest Somebody who is invited into a workspace.
+type Guest struct {
+	// Came The last time that the guest came in.
+	Came    *time.Time `json:"came,omitempty"`
+	Invited time.Time  `json:"invited"`
+	May     GuestMay   `json:"may"`
+
+	// Person The name of the account.
+	Person string    `json:"person"`
+	Until  time.Time `json:"until"`
+}
+
+// GuestMay defines model for Guest.May.
+type GuestMay string
+
+// GuestChange What was done about a workspace's guests.
+type GuestChange struct {
+	At time.Time `json:"at"`
+
+	// By The name of the account; empty where it is gone.
+	By   string `json:"by"`
+	What string `json:"what"`
+}
+
+// Guests Who is invited into a workspace.
+type Guests struct {
+	// Changes Invitations and visits, the newest first.
+	Changes []GuestChange `json:"changes"`
+	Guests  []Guest       `json:"guests"`
+}
+
 // HandTo defines model for HandTo.
 type HandTo struct {
 	Account string `json:"account"`
@@ -851,6 +975,41 @@ type HostTrust struct {
 	// Through The hosts that lead there, the nearest first, with what each is known by.
 	Through *[]KnownHost `json:"through,omitempty"`
 }
+
+// Invitation A workspace of somebody else that one is invited into.
+type Invitation struct {
+	// Host Of the SSH server; for who may type.
+	Host *string       `json:"host,omitempty"`
+	May  InvitationMay `json:"may"`
+
+	// Name By which one comes in, also as the user of an SSH client: WORKSPACE~OWNER.
+	Name  string `json:"name"`
+	Owner string `json:"owner"`
+	Port  *int   `json:"port,omitempty"`
+
+	// State Of the workspace.
+	State     InvitationState `json:"state"`
+	Until     time.Time       `json:"until"`
+	Workspace string          `json:"workspace"`
+}
+
+// InvitationMay defines model for Invitation.May.
+type InvitationMay string
+
+// InvitationState Of the workspace.
+type InvitationState string
+
+// InviteGuest What somebody is invited to.
+type InviteGuest struct {
+	// Hours How long the invitation holds.
+	Hours *int `json:"hours,omitempty"`
+
+	// May look: see what happens in the terminals that are open; type: come in as the owner does, by terminals, SSH, files and forwards.
+	May *InviteGuestMay `json:"may,omitempty"`
+}
+
+// InviteGuestMay look: see what happens in the terminals that are open; type: come in as the owner does, by terminals, SSH, files and forwards.
+type InviteGuestMay string
 
 // KeptState Of one that is lost, what was kept of it at a site that answers. It can be made anew from it there.
 type KeptState struct {
@@ -1827,6 +1986,9 @@ type AddTokenJSONRequestBody = NewToken
 // ProvisionJSONRequestBody defines body for Provision for application/json ContentType.
 type ProvisionJSONRequestBody = ProvisionRequest
 
+// InviteGuestJSONRequestBody defines body for InviteGuest for application/json ContentType.
+type InviteGuestJSONRequestBody = InviteGuest
+
 // AddHelperJSONRequestBody defines body for AddHelper for application/json ContentType.
 type AddHelperJSONRequestBody = NewHelper
 
@@ -1910,6 +2072,12 @@ type ServerInterface interface {
 	// AnnounceHostKey Makes the SSH server's next key and announces it. For administrators.
 	// (POST /host-key/next)
 	AnnounceHostKey(w http.ResponseWriter, r *http.Request)
+	// ListInvitations The workspaces of others that the caller is invited into.
+	// (GET /invitations)
+	ListInvitations(w http.ResponseWriter, r *http.Request)
+	// LeaveInvitation Give an invitation back.
+	// (DELETE /invitations/{name})
+	LeaveInvitation(w http.ResponseWriter, r *http.Request, name string)
 	// ListKeys The SSH public keys of the account.
 	// (GET /keys)
 	ListKeys(w http.ResponseWriter, r *http.Request)
@@ -2051,6 +2219,15 @@ type ServerInterface interface {
 	// GetDrift What of a workspace differs from what its definition says now.
 	// (GET /workspaces/{name}/drift)
 	GetDrift(w http.ResponseWriter, r *http.Request, name Name)
+	// ListGuests Who is invited into a workspace, what each may do there and until when, and what was changed.
+	// (GET /workspaces/{name}/guests)
+	ListGuests(w http.ResponseWriter, r *http.Request, name Name)
+	// RemoveGuest End an invitation. Who came by it is out at once.
+	// (DELETE /workspaces/{name}/guests/{person})
+	RemoveGuest(w http.ResponseWriter, r *http.Request, name Name, person string)
+	// InviteGuest Invite somebody into a workspace for a time, or change what somebody may do there. Each change is recorded.
+	// (PUT /workspaces/{name}/guests/{person})
+	InviteGuest(w http.ResponseWriter, r *http.Request, name Name, person string)
 	// ListHelpers The helpers of a workspace.
 	// (GET /workspaces/{name}/helpers)
 	ListHelpers(w http.ResponseWriter, r *http.Request, name Name)
@@ -2099,7 +2276,7 @@ type ServerInterface interface {
 	// StopWorkspace Starts the run that stops a workspace. Its files stay.
 	// (POST /workspaces/{name}/stop)
 	StopWorkspace(w http.ResponseWriter, r *http.Request, name Name)
-	// ListTerminals The terminals that are open inside, attached or waiting.
+	// ListTerminals The terminals that are open inside, attached or waiting. Guests see them too.
 	// (GET /workspaces/{name}/terminals)
 	ListTerminals(w http.ResponseWriter, r *http.Request, name Name)
 	// TryWays How a workspace is reached, each step tried by the service. What lies between the person's machine and the service only that machine can try.
@@ -2246,6 +2423,18 @@ func (_ Unimplemented) ChangeHostKey(w http.ResponseWriter, r *http.Request) {
 // AnnounceHostKey Makes the SSH server's next key and announces it. For administrators.
 // (POST /host-key/next)
 func (_ Unimplemented) AnnounceHostKey(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ListInvitations The workspaces of others that the caller is invited into.
+// (GET /invitations)
+func (_ Unimplemented) ListInvitations(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// LeaveInvitation Give an invitation back.
+// (DELETE /invitations/{name})
+func (_ Unimplemented) LeaveInvitation(w http.ResponseWriter, r *http.Request, name string) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -2531,6 +2720,24 @@ func (_ Unimplemented) GetDrift(w http.ResponseWriter, r *http.Request, name Nam
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// ListGuests Who is invited into a workspace, what each may do there and until when, and what was changed.
+// (GET /workspaces/{name}/guests)
+func (_ Unimplemented) ListGuests(w http.ResponseWriter, r *http.Request, name Name) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// RemoveGuest End an invitation. Who came by it is out at once.
+// (DELETE /workspaces/{name}/guests/{person})
+func (_ Unimplemented) RemoveGuest(w http.ResponseWriter, r *http.Request, name Name, person string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// InviteGuest Invite somebody into a workspace for a time, or change what somebody may do there. Each change is recorded.
+// (PUT /workspaces/{name}/guests/{person})
+func (_ Unimplemented) InviteGuest(w http.ResponseWriter, r *http.Request, name Name, person string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // ListHelpers The helpers of a workspace.
 // (GET /workspaces/{name}/helpers)
 func (_ Unimplemented) ListHelpers(w http.ResponseWriter, r *http.Request, name Name) {
@@ -2627,7 +2834,7 @@ func (_ Unimplemented) StopWorkspace(w http.ResponseWriter, r *http.Request, nam
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
-// ListTerminals The terminals that are open inside, attached or waiting.
+// ListTerminals The terminals that are open inside, attached or waiting. Guests see them too.
 // (GET /workspaces/{name}/terminals)
 func (_ Unimplemented) ListTerminals(w http.ResponseWriter, r *http.Request, name Name) {
 	w.WriteHeader(http.StatusNotImplemented)
@@ -3041,6 +3248,46 @@ func (siw *ServerInterfaceWrapper) AnnounceHostKey(w http.ResponseWriter, r *htt
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.AnnounceHostKey(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListInvitations operation middleware
+func (siw *ServerInterfaceWrapper) ListInvitations(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListInvitations(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// LeaveInvitation operation middleware
+func (siw *ServerInterfaceWrapper) LeaveInvitation(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.LeaveInvitation(w, r, name)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -4093,6 +4340,102 @@ func (siw *ServerInterfaceWrapper) GetDrift(w http.ResponseWriter, r *http.Reque
 	handler.ServeHTTP(w, r)
 }
 
+// ListGuests operation middleware
+func (siw *ServerInterfaceWrapper) ListGuests(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListGuests(w, r, name)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// RemoveGuest operation middleware
+func (siw *ServerInterfaceWrapper) RemoveGuest(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	// ------------- Path parameter "person" -------------
+	var person string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "person", chi.URLParam(r, "person"), &person, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "person", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.RemoveGuest(w, r, name, person)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// InviteGuest operation middleware
+func (siw *ServerInterfaceWrapper) InviteGuest(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name Name
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	// ------------- Path parameter "person" -------------
+	var person string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "person", chi.URLParam(r, "person"), &person, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "person", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.InviteGuest(w, r, name, person)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // ListHelpers operation middleware
 func (siw *ServerInterfaceWrapper) ListHelpers(w http.ResponseWriter, r *http.Request) {
 
@@ -5130,6 +5473,21 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Get(options.BaseURL+"/workspaces/{name}/ways", wrapper.TryWays)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/workspaces/{name}/guests", wrapper.ListGuests)
+	})
+	r.Group(func(r chi.Router) {
+		r.Delete(options.BaseURL+"/workspaces/{name}/guests/{person}", wrapper.RemoveGuest)
+	})
+	r.Group(func(r chi.Router) {
+		r.Put(options.BaseURL+"/workspaces/{name}/guests/{person}", wrapper.InviteGuest)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/invitations", wrapper.ListInvitations)
+	})
+	r.Group(func(r chi.Router) {
+		r.Delete(options.BaseURL+"/invitations/{name}", wrapper.LeaveInvitation)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/workspaces/{name}/terminals", wrapper.ListTerminals)
 	})
 	r.Group(func(r chi.Router) {
@@ -5891,6 +6249,77 @@ type AnnounceHostKeydefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response AnnounceHostKeydefaultApplicationProblemPlusJSONResponse) VisitAnnounceHostKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListInvitationsRequestObject struct {
+}
+
+type ListInvitationsResponseObject interface {
+	VisitListInvitationsResponse(w http.ResponseWriter) error
+}
+
+type ListInvitations200JSONResponse []Invitation
+
+func (response ListInvitations200JSONResponse) VisitListInvitationsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListInvitationsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListInvitationsdefaultApplicationProblemPlusJSONResponse) VisitListInvitationsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LeaveInvitationRequestObject struct {
+	Name string `json:"name"`
+}
+
+type LeaveInvitationResponseObject interface {
+	VisitLeaveInvitationResponse(w http.ResponseWriter) error
+}
+
+type LeaveInvitation204Response struct {
+}
+
+func (response LeaveInvitation204Response) VisitLeaveInvitationResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type LeaveInvitationdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response LeaveInvitationdefaultApplicationProblemPlusJSONResponse) VisitLeaveInvitationResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -7653,6 +8082,120 @@ func (response GetDriftdefaultApplicationProblemPlusJSONResponse) VisitGetDriftR
 	return err
 }
 
+type ListGuestsRequestObject struct {
+	Name Name `json:"name"`
+}
+
+type ListGuestsResponseObject interface {
+	VisitListGuestsResponse(w http.ResponseWriter) error
+}
+
+type ListGuests200JSONResponse Guests
+
+func (response ListGuests200JSONResponse) VisitListGuestsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListGuestsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListGuestsdefaultApplicationProblemPlusJSONResponse) VisitListGuestsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveGuestRequestObject struct {
+	Name   Name   `json:"name"`
+	Person string `json:"person"`
+}
+
+type RemoveGuestResponseObject interface {
+	VisitRemoveGuestResponse(w http.ResponseWriter) error
+}
+
+type RemoveGuest204Response struct {
+}
+
+func (response RemoveGuest204Response) VisitRemoveGuestResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveGuestdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveGuestdefaultApplicationProblemPlusJSONResponse) VisitRemoveGuestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type InviteGuestRequestObject struct {
+	Name   Name   `json:"name"`
+	Person string `json:"person"`
+	Body   *InviteGuestJSONRequestBody
+}
+
+type InviteGuestResponseObject interface {
+	VisitInviteGuestResponse(w http.ResponseWriter) error
+}
+
+type InviteGuest200JSONResponse Guest
+
+func (response InviteGuest200JSONResponse) VisitInviteGuestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type InviteGuestdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response InviteGuestdefaultApplicationProblemPlusJSONResponse) VisitInviteGuestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListHelpersRequestObject struct {
 	Name Name `json:"name"`
 }
@@ -8584,6 +9127,12 @@ type StrictServerInterface interface {
 	// AnnounceHostKey Makes the SSH server's next key and announces it. For administrators.
 	// (POST /host-key/next)
 	AnnounceHostKey(ctx context.Context, request AnnounceHostKeyRequestObject) (AnnounceHostKeyResponseObject, error)
+	// ListInvitations The workspaces of others that the caller is invited into.
+	// (GET /invitations)
+	ListInvitations(ctx context.Context, request ListInvitationsRequestObject) (ListInvitationsResponseObject, error)
+	// LeaveInvitation Give an invitation back.
+	// (DELETE /invitations/{name})
+	LeaveInvitation(ctx context.Context, request LeaveInvitationRequestObject) (LeaveInvitationResponseObject, error)
 	// ListKeys The SSH public keys of the account.
 	// (GET /keys)
 	ListKeys(ctx context.Context, request ListKeysRequestObject) (ListKeysResponseObject, error)
@@ -8725,6 +9274,15 @@ type StrictServerInterface interface {
 	// GetDrift What of a workspace differs from what its definition says now.
 	// (GET /workspaces/{name}/drift)
 	GetDrift(ctx context.Context, request GetDriftRequestObject) (GetDriftResponseObject, error)
+	// ListGuests Who is invited into a workspace, what each may do there and until when, and what was changed.
+	// (GET /workspaces/{name}/guests)
+	ListGuests(ctx context.Context, request ListGuestsRequestObject) (ListGuestsResponseObject, error)
+	// RemoveGuest End an invitation. Who came by it is out at once.
+	// (DELETE /workspaces/{name}/guests/{person})
+	RemoveGuest(ctx context.Context, request RemoveGuestRequestObject) (RemoveGuestResponseObject, error)
+	// InviteGuest Invite somebody into a workspace for a time, or change what somebody may do there. Each change is recorded.
+	// (PUT /workspaces/{name}/guests/{person})
+	InviteGuest(ctx context.Context, request InviteGuestRequestObject) (InviteGuestResponseObject, error)
 	// ListHelpers The helpers of a workspace.
 	// (GET /workspaces/{name}/helpers)
 	ListHelpers(ctx context.Context, request ListHelpersRequestObject) (ListHelpersResponseObject, error)
@@ -8773,7 +9331,7 @@ type StrictServerInterface interface {
 	// StopWorkspace Starts the run that stops a workspace. Its files stay.
 	// (POST /workspaces/{name}/stop)
 	StopWorkspace(ctx context.Context, request StopWorkspaceRequestObject) (StopWorkspaceResponseObject, error)
-	// ListTerminals The terminals that are open inside, attached or waiting.
+	// ListTerminals The terminals that are open inside, attached or waiting. Guests see them too.
 	// (GET /workspaces/{name}/terminals)
 	ListTerminals(ctx context.Context, request ListTerminalsRequestObject) (ListTerminalsResponseObject, error)
 	// TryWays How a workspace is reached, each step tried by the service. What lies between the person's machine and the service only that machine can try.
@@ -9413,6 +9971,56 @@ func (sh *strictHandler) AnnounceHostKey(w http.ResponseWriter, r *http.Request)
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(AnnounceHostKeyResponseObject); ok {
 		if err := validResponse.VisitAnnounceHostKeyResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListInvitations operation middleware
+func (sh *strictHandler) ListInvitations(w http.ResponseWriter, r *http.Request) {
+	var request ListInvitationsRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ListInvitations(ctx, request.(ListInvitationsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListInvitations")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ListInvitationsResponseObject); ok {
+		if err := validResponse.VisitListInvitationsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// LeaveInvitation operation middleware
+func (sh *strictHandler) LeaveInvitation(w http.ResponseWriter, r *http.Request, name string) {
+	var request LeaveInvitationRequestObject
+
+	request.Name = name
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.LeaveInvitation(ctx, request.(LeaveInvitationRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "LeaveInvitation")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(LeaveInvitationResponseObject); ok {
+		if err := validResponse.VisitLeaveInvitationResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -10698,6 +11306,93 @@ func (sh *strictHandler) GetDrift(w http.ResponseWriter, r *http.Request, name N
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(GetDriftResponseObject); ok {
 		if err := validResponse.VisitGetDriftResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListGuests operation middleware
+func (sh *strictHandler) ListGuests(w http.ResponseWriter, r *http.Request, name Name) {
+	var request ListGuestsRequestObject
+
+	request.Name = name
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ListGuests(ctx, request.(ListGuestsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListGuests")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ListGuestsResponseObject); ok {
+		if err := validResponse.VisitListGuestsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveGuest operation middleware
+func (sh *strictHandler) RemoveGuest(w http.ResponseWriter, r *http.Request, name Name, person string) {
+	var request RemoveGuestRequestObject
+
+	request.Name = name
+	request.Person = person
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveGuest(ctx, request.(RemoveGuestRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveGuest")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(RemoveGuestResponseObject); ok {
+		if err := validResponse.VisitRemoveGuestResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// InviteGuest operation middleware
+func (sh *strictHandler) InviteGuest(w http.ResponseWriter, r *http.Request, name Name, person string) {
+	var request InviteGuestRequestObject
+
+	request.Name = name
+	request.Person = person
+
+	var body InviteGuestJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.InviteGuest(ctx, request.(InviteGuestRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "InviteGuest")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(InviteGuestResponseObject); ok {
+		if err := validResponse.VisitInviteGuestResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {

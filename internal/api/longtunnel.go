@@ -9,8 +9,8 @@ import (
 	"sync"
 
 	"domicile/internal/fault"
+	"domicile/internal/gateway"
 	"domicile/internal/longstream"
-	"domicile/internal/records"
 	"domicile/internal/wsconn"
 )
 
@@ -18,19 +18,19 @@ var streamIDs = regexp.MustCompile(`^[0-9a-f]{32}$`)
 
 // longTunnel serves SSH on a stream whose connection may break: the WebSocket is one of those that
 // carry it.
-func (s *Server) longTunnel(w http.ResponseWriter, r *http.Request, workspace records.Workspace, user, id string) {
+func (s *Server) longTunnel(w http.ResponseWriter, r *http.Request, v gateway.Visit, id string) {
 	isNew := r.URL.Query().Get("again") != "true"
 	if !streamIDs.MatchString(id) {
 		s.failed(w, r, fault.New("bad-request", "give 32 hexadecimal digits", "%.40q is no stream", id))
 		return
 	}
-	stream, err := s.streams.Take(id, longstream.Owner{Account: account(r.Context()).ID, Workspace: workspace.ID}, isNew)
+	stream, err := s.streams.Take(id, longstream.Owner{Account: account(r.Context()).ID, Workspace: v.ID}, isNew)
 	if err != nil {
 		code, remedy := "stream-gone", "connect once more"
 		if errors.Is(err, longstream.ErrFull) {
 			code, remedy = "too-busy", "try again in a while"
 		}
-		s.failed(w, r, fault.Wrap(err, code, remedy, "The connection to %s cannot go on", workspace.Name))
+		s.failed(w, r, fault.Wrap(err, code, remedy, "The connection to %s cannot go on", v.Name))
 		return
 	}
 	defer s.streams.Put(id)
@@ -44,7 +44,7 @@ func (s *Server) longTunnel(w http.ResponseWriter, r *http.Request, workspace re
 	conn := wsconn.New(socket)
 	if isNew {
 		near, far := net.Pipe() // which has deadlines
-		go s.o.Gateway.ServeTunnel(s.serving, cameFrom{near, conn.LocalAddr(), conn.RemoteAddr()}, workspace, user)
+		go s.o.Gateway.ServeTunnel(s.serving, cameFrom{near, conn.LocalAddr(), conn.RemoteAddr()}, v)
 		go joinStream(far, stream)
 	}
 	_ = stream.Carry(conn) // another connection takes its place, or none does

@@ -11,6 +11,7 @@ import (
 
 	"github.com/go-chi/chi/v5"
 
+	"domicile/internal/gateway"
 	"domicile/internal/records"
 	"domicile/internal/wsconn"
 )
@@ -48,7 +49,12 @@ func (s *Server) screen(w http.ResponseWriter, r *http.Request) {
 	viewer := wsconn.New(socket)
 	defer viewer.Close()
 	end := func() { shown.Close(); viewer.Close() }
-	defer s.o.Gateway.Arrive(workspace, end)()
+	leave, err := s.o.Gateway.Arrive(r.Context(), gateway.Own(workspace, ""), r.RemoteAddr, end)
+	if err != nil {
+		s.o.Log.Debug("screen", "workspace", workspace.Name, "error", err)
+		return
+	}
+	defer leave()
 	var both sync.WaitGroup
 	both.Go(func() {
 		defer end()

@@ -15,6 +15,7 @@ import (
 	"domicile/internal/agentlink"
 	"domicile/internal/fault"
 	"domicile/internal/gateway"
+	"domicile/internal/records"
 	"domicile/internal/splice"
 	"domicile/internal/wsconn"
 )
@@ -29,26 +30,46 @@ var upgrader = websocket.Upgrader{ReadBufferSize: 32 << 10, WriteBufferSize: 32 
 // terminal joins a WebSocket to a terminal inside a workspace. The program in it goes on
 // when the socket is lost; the same name comes back to it.
 func (s *Server) terminal(w http.ResponseWriter, r *http.Request) {
-	workspace, err := s.ready(r.Context(), chi.URLParam(r, "name"))
+	may := records.MayType
+	if r.URL.Query().Get("look") == "true" {
+		may = records.MayLook
+	}
+	v, err := s.comes(r.Context(), chi.URLParam(r, "name"), may)
 	if err != nil {
 		s.failed(w, r, err)
 		return
 	}
-	link, err := s.o.Runner.Reach(r.Context(), workspace)
+	link, err := s.o.Runner.Reach(r.Context(), v.Workspace)
 	if err != nil {
 		s.failed(w, r, err)
 		return
 	}
 	defer link.Quiet().Close()
+	if may == records.MayLook {
+		s.look(w, r, v, link)
+		return
+	}
+	_ = s.o.Store.Touch(r.Context(), v.ID)
+	s.atTerminal(w, r, v, link, func(socket *websocket.Conn) error {
+		return joinTerminal(r.Context(), socket, link, r.URL.Query())
+	})
+}
+
+// atTerminal lets somebody in by a WebSocket, for as long as join lasts.
+func (s *Server) atTerminal(w http.ResponseWriter, r *http.Request, v gateway.Visit, link *agentlink.Link, join func(*websocket.Conn) error) {
+	leave, err := s.o.Gateway.Arrive(r.Context(), v, r.RemoteAddr, func() { link.Close() })
+	if err != nil {
+		s.failed(w, r, err)
+		return
+	}
+	defer leave()
 	socket, err := upgrader.Upgrade(w, r, nil)
 	if err != nil {
 		return // the upgrader has answered
 	}
 	defer socket.Close()
-	_ = s.o.Store.Touch(r.Context(), workspace.ID)
-	defer s.o.Gateway.Arrive(workspace, func() { link.Close() })()
-	if err := joinTerminal(r.Context(), socket, link, r.URL.Query()); err != nil {
-		s.o.Log.Debug("terminal", "workspace", workspace.Name, "error", err)
+	if err := join(socket); err != nil {
+		s.o.Log.Debug("terminal", "workspace", v.Name, "error", err)
 	}
 }
 
@@ -82,16 +103,7 @@ func joinTerminal(ctx context.Context, socket *websocket.Conn, link *agentlink.L
 	if err := splice.Copy(out, t); err != nil {
 		return errors.Join(err, closeWith(socket, nil))
 	}
-	err = t.Wait()
-	var exit *agentlink.ExitError
-	status := 0
-	if errors.As(err, &exit) {
-		status, err = exit.Shell(), nil
-	}
-	if err == nil {
-		err = out.WriteText([]byte(`{"exit":` + strconv.Itoa(status) + `}`))
-	}
-	return errors.Join(err, closeWith(socket, nil))
+	return ended(socket, out, t.Wait())
 }
 
 func number(s string, fallback int) int {
@@ -118,18 +130,22 @@ func (s *Server) tunnel(w http.ResponseWriter, r *http.Request) {
 		s.failed(w, r, fault.New("bad-request", "leave it out, or name one", "%v", err))
 		return
 	}
-	workspace, err := s.ready(r.Context(), name)
+	v, err := s.comes(r.Context(), name, records.MayType)
+	if err == nil && v.Guest() && user != "" {
+		err = fault.New("not-allowed-here", "leave +"+user+" out", "A guest comes in as the workspace's own person")
+	}
 	if err != nil {
 		s.failed(w, r, err)
 		return
 	}
+	v.User = user
 	if id := r.URL.Query().Get("stream"); id != "" {
-		s.longTunnel(w, r, workspace, user, id)
+		s.longTunnel(w, r, v, id)
 		return
 	}
 	socket, err := upgrader.Upgrade(w, r, nil)
 	if err != nil {
 		return // the upgrader has answered
 	}
-	s.o.Gateway.ServeTunnel(r.Context(), wsconn.New(socket), workspace, user)
+	s.o.Gateway.ServeTunnel(r.Context(), wsconn.New(socket), v)
 }

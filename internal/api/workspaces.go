@@ -14,6 +14,7 @@ import (
 	"domicile/internal/definition"
 	"domicile/internal/editor"
 	"domicile/internal/fault"
+	"domicile/internal/gateway"
 	"domicile/internal/plan"
 	"domicile/internal/records"
 	"domicile/internal/run"
@@ -109,6 +110,9 @@ func (s *Server) find(ctx context.Context, name string) (records.Workspace, erro
 	w, err := s.o.Store.WorkspaceByName(ctx, account(ctx).ID, name)
 	if errors.Is(err, records.ErrNotFound) || err == nil && w.Hidden() {
 		err = fault.New("no-workspace", "domicile list shows yours", "You have no workspace %q", name)
+		if _, owner, guest := gateway.SplitOwner(name); guest {
+			err = fault.New("no-workspace", "domicile guests tells where you are a guest: there you may use shell, run, forward, pipe and ssh", "This is for the owner of a workspace, and %q would be one of %s", name, owner)
+		}
 	}
 	return w, err
 }
@@ -256,11 +260,11 @@ func (s *Server) GetLog(ctx context.Context, q GetLogRequestObject) (GetLogRespo
 
 // ListTerminals lists the terminals inside a workspace.
 func (s *Server) ListTerminals(ctx context.Context, q ListTerminalsRequestObject) (ListTerminalsResponseObject, error) {
-	w, err := s.ready(ctx, q.Name)
+	v, err := s.comes(ctx, q.Name, records.MayLook)
 	if err != nil {
 		return nil, err
 	}
-	link, err := s.o.Runner.Reach(ctx, w)
+	link, err := s.o.Runner.Reach(ctx, v.Workspace)
 	if err != nil {
 		return nil, err
 	}

@@ -200,6 +200,99 @@ func (e DriftKind) Valid() bool {
 	}
 }
 
+// Defines values for GuestMay.
+const (
+	GuestMayLook GuestMay = "look"
+	GuestMayType GuestMay = "type"
+)
+
+// Valid indicates whether the value is a known member of the GuestMay enum.
+func (e GuestMay) Valid() bool {
+	switch e {
+	case GuestMayLook:
+		return true
+	case GuestMayType:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for InvitationMay.
+const (
+	InvitationMayLook InvitationMay = "look"
+	InvitationMayType InvitationMay = "type"
+)
+
+// Valid indicates whether the value is a known member of the InvitationMay enum.
+func (e InvitationMay) Valid() bool {
+	switch e {
+	case InvitationMayLook:
+		return true
+	case InvitationMayType:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for InvitationState.
+const (
+	InvitationStateFailed   InvitationState = "failed"
+	InvitationStateLost     InvitationState = "lost"
+	InvitationStateMaking   InvitationState = "making"
+	InvitationStateReady    InvitationState = "ready"
+	InvitationStateRemoving InvitationState = "removing"
+	InvitationStateStarting InvitationState = "starting"
+	InvitationStateStopped  InvitationState = "stopped"
+	InvitationStateStopping InvitationState = "stopping"
+	InvitationStateWaiting  InvitationState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the InvitationState enum.
+func (e InvitationState) Valid() bool {
+	switch e {
+	case InvitationStateFailed:
+		return true
+	case InvitationStateLost:
+		return true
+	case InvitationStateMaking:
+		return true
+	case InvitationStateReady:
+		return true
+	case InvitationStateRemoving:
+		return true
+	case InvitationStateStarting:
+		return true
+	case InvitationStateStopped:
+		return true
+	case InvitationStateStopping:
+		return true
+	case InvitationStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for InviteGuestMay.
+const (
+	InviteGuestMayLook InviteGuestMay = "look"
+	InviteGuestMayType InviteGuestMay = "type"
+)
+
+// Valid indicates whether the value is a known member of the InviteGuestMay enum.
+func (e InviteGuestMay) Valid() bool {
+	switch e {
+	case InviteGuestMayLook:
+		return true
+	case InviteGuestMayType:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for LeftoverKind.
 const (
 	LeftoverKindContainer LeftoverKind = "container"
@@ -819,6 +912,37 @@ type GitHostLogin struct {
 	Username *string `json:"username,omitempty"`
 }
 
+// Guest Somebody who is invited into a workspace.
+type Guest struct {
+	// Came The last time that the guest came in.
+	Came    *time.Time `json:"came,omitempty"`
+	Invited time.Time  `json:"invited"`
+	May     GuestMay   `json:"may"`
+
+	// Person The name of the account.
+	Person string    `json:"person"`
+	Until  time.Time `json:"until"`
+}
+
+// GuestMay defines model for Guest.May.
+type GuestMay string
+
+// GuestChange What was done about a workspace's guests.
+type GuestChange struct {
+	At time.Time `json:"at"`
+
+	// By The name of the account; empty where it is gone.
+	By   string `json:"by"`
+	What string `json:"what"`
+}
+
+// Guests Who is invited into a workspace.
+type Guests struct {
+	// Changes Invitations and visits, the newest first.
+	Changes []GuestChange `json:"changes"`
+	Guests  []Guest       `json:"guests"`
+}
+
 // HandTo defines model for HandTo.
 type HandTo struct {
 	Account string `json:"account"`
@@ -851,6 +975,41 @@ type HostTrust struct {
 	// Through The hosts that lead there, the nearest first, with what each is known by.
 	Through *[]KnownHost `json:"through,omitempty"`
 }
+
+// Invitation A workspace of somebody else that one is invited into.
+type Invitation struct {
+	// Host Of the SSH server; for who may type.
+	Host *string       `json:"host,omitempty"`
+	May  InvitationMay `json:"may"`
+
+	// Name By which one comes in, also as the user of an SSH client: WORKSPACE~OWNER.
+	Name  string `json:"name"`
+	Owner string `json:"owner"`
+	Port  *int   `json:"port,omitempty"`
+
+	// State Of the workspace.
+	State     InvitationState `json:"state"`
+	Until     time.Time       `json:"until"`
+	Workspace string          `json:"workspace"`
+}
+
+// InvitationMay defines model for Invitation.May.
+type InvitationMay string
+
+// InvitationState Of the workspace.
+type InvitationState string
+
+// InviteGuest What somebody is invited to.
+type InviteGuest struct {
+	// Hours How long the invitation holds.
+	Hours *int `json:"hours,omitempty"`
+
+	// May look: see what happens in the terminals that are open; type: come in as the owner does, by terminals, SSH, files and forwards.
+	May *InviteGuestMay `json:"may,omitempty"`
+}
+
+// InviteGuestMay look: see what happens in the terminals that are open; type: come in as the owner does, by terminals, SSH, files and forwards.
+type InviteGuestMay string
 
 // KeptState Of one that is lost, what was kept of it at a site that answers. It can be made anew from it there.
 type KeptState struct {
@@ -1827,6 +1986,9 @@ type AddTokenJSONRequestBody = NewToken
 // ProvisionJSONRequestBody defines body for Provision for application/json ContentType.
 type ProvisionJSONRequestBody = ProvisionRequest
 
+// InviteGuestJSONRequestBody defines body for InviteGuest for application/json ContentType.
+type InviteGuestJSONRequestBody = InviteGuest
+
 // AddHelperJSONRequestBody defines body for AddHelper for application/json ContentType.
 type AddHelperJSONRequestBody = NewHelper
 
@@ -2113,6 +2275,16 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /host-key/next (the `AnnounceHostKey` operationId).
 	AnnounceHostKey(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListInvitations The workspaces of others that the caller is invited into.
+	//
+	// Corresponds with GET /invitations (the `ListInvitations` operationId).
+	ListInvitations(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LeaveInvitation Give an invitation back.
+	//
+	// Corresponds with DELETE /invitations/{name} (the `LeaveInvitation` operationId).
+	LeaveInvitation(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListKeys The SSH public keys of the account.
 	//
@@ -2484,6 +2656,30 @@ type ClientInterface interface {
 	// Corresponds with GET /workspaces/{name}/drift (the `GetDrift` operationId).
 	GetDrift(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListGuests Who is invited into a workspace, what each may do there and until when, and what was changed.
+	//
+	// Corresponds with GET /workspaces/{name}/guests (the `ListGuests` operationId).
+	ListGuests(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveGuest End an invitation. Who came by it is out at once.
+	//
+	// Corresponds with DELETE /workspaces/{name}/guests/{person} (the `RemoveGuest` operationId).
+	RemoveGuest(ctx context.Context, name Name, person string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// InviteGuestWithBody Invite somebody into a workspace for a time, or change what somebody may do there. Each change is recorded.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /workspaces/{name}/guests/{person} (the `InviteGuest` operationId).
+	InviteGuestWithBody(ctx context.Context, name Name, person string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// InviteGuest Invite somebody into a workspace for a time, or change what somebody may do there. Each change is recorded.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /workspaces/{name}/guests/{person} (the `InviteGuest` operationId).
+	InviteGuest(ctx context.Context, name Name, person string, body InviteGuestJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListHelpers The helpers of a workspace.
 	//
 	// Corresponds with GET /workspaces/{name}/helpers (the `ListHelpers` operationId).
@@ -2609,7 +2805,7 @@ type ClientInterface interface {
 	// Corresponds with POST /workspaces/{name}/stop (the `StopWorkspace` operationId).
 	StopWorkspace(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ListTerminals The terminals that are open inside, attached or waiting.
+	// ListTerminals The terminals that are open inside, attached or waiting. Guests see them too.
 	//
 	// Corresponds with GET /workspaces/{name}/terminals (the `ListTerminals` operationId).
 	ListTerminals(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3144,6 +3340,36 @@ func (c *Client) ChangeHostKey(ctx context.Context, reqEditors ...RequestEditorF
 // Corresponds with POST /host-key/next (the `AnnounceHostKey` operationId).
 func (c *Client) AnnounceHostKey(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAnnounceHostKeyRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListInvitations The workspaces of others that the caller is invited into.
+//
+// Corresponds with GET /invitations (the `ListInvitations` operationId).
+func (c *Client) ListInvitations(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListInvitationsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LeaveInvitation Give an invitation back.
+//
+// Corresponds with DELETE /invitations/{name} (the `LeaveInvitation` operationId).
+func (c *Client) LeaveInvitation(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLeaveInvitationRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -4144,6 +4370,70 @@ func (c *Client) GetDrift(ctx context.Context, name Name, reqEditors ...RequestE
 	return c.Client.Do(req)
 }
 
+// ListGuests Who is invited into a workspace, what each may do there and until when, and what was changed.
+//
+// Corresponds with GET /workspaces/{name}/guests (the `ListGuests` operationId).
+func (c *Client) ListGuests(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListGuestsRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveGuest End an invitation. Who came by it is out at once.
+//
+// Corresponds with DELETE /workspaces/{name}/guests/{person} (the `RemoveGuest` operationId).
+func (c *Client) RemoveGuest(ctx context.Context, name Name, person string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveGuestRequest(c.Server, name, person)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// InviteGuestWithBody Invite somebody into a workspace for a time, or change what somebody may do there. Each change is recorded.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /workspaces/{name}/guests/{person} (the `InviteGuest` operationId).
+func (c *Client) InviteGuestWithBody(ctx context.Context, name Name, person string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewInviteGuestRequestWithBody(c.Server, name, person, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// InviteGuest Invite somebody into a workspace for a time, or change what somebody may do there. Each change is recorded.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /workspaces/{name}/guests/{person} (the `InviteGuest` operationId).
+func (c *Client) InviteGuest(ctx context.Context, name Name, person string, body InviteGuestJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewInviteGuestRequest(c.Server, name, person, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListHelpers The helpers of a workspace.
 //
 // Corresponds with GET /workspaces/{name}/helpers (the `ListHelpers` operationId).
@@ -4479,7 +4769,7 @@ func (c *Client) StopWorkspace(ctx context.Context, name Name, reqEditors ...Req
 	return c.Client.Do(req)
 }
 
-// ListTerminals The terminals that are open inside, attached or waiting.
+// ListTerminals The terminals that are open inside, attached or waiting. Guests see them too.
 //
 // Corresponds with GET /workspaces/{name}/terminals (the `ListTerminals` operationId).
 func (c *Client) ListTerminals(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -5327,6 +5617,67 @@ func NewAnnounceHostKeyRequest(server string) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListInvitationsRequest constructs an http.Request for the ListInvitations method
+func NewListInvitationsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/invitations")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewLeaveInvitationRequest constructs an http.Request for the LeaveInvitation method
+func NewLeaveInvitationRequest(server string, name string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/invitations/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -7110,6 +7461,135 @@ func NewGetDriftRequest(server string, name Name) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListGuestsRequest constructs an http.Request for the ListGuests method
+func NewListGuestsRequest(server string, name Name) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workspaces/%s/guests", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveGuestRequest constructs an http.Request for the RemoveGuest method
+func NewRemoveGuestRequest(server string, name Name, person string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "person", person, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workspaces/%s/guests/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewInviteGuestRequest calls the generic InviteGuest builder with application/json body
+func NewInviteGuestRequest(server string, name Name, person string, body InviteGuestJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewInviteGuestRequestWithBody(server, name, person, "application/json", bodyReader)
+}
+
+// NewInviteGuestRequestWithBody constructs an http.Request for the InviteGuest method, with any body, and a specified content type
+func NewInviteGuestRequestWithBody(server string, name Name, person string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "person", person, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/workspaces/%s/guests/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListHelpersRequest constructs an http.Request for the ListHelpers method
 func NewListHelpersRequest(server string, name Name) (*http.Request, error) {
 	var err error
@@ -8313,6 +8793,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /host-key/next (the `AnnounceHostKey` operationId).
 	AnnounceHostKeyWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*AnnounceHostKeyResponse, error)
 
+	// ListInvitationsWithResponse The workspaces of others that the caller is invited into.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /invitations (the `ListInvitations` operationId).
+	ListInvitationsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListInvitationsResponse, error)
+
+	// LeaveInvitationWithResponse Give an invitation back.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /invitations/{name} (the `LeaveInvitation` operationId).
+	LeaveInvitationWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*LeaveInvitationResponse, error)
+
 	// ListKeysWithResponse The SSH public keys of the account.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8747,6 +9241,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /workspaces/{name}/drift (the `GetDrift` operationId).
 	GetDriftWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*GetDriftResponse, error)
 
+	// ListGuestsWithResponse Who is invited into a workspace, what each may do there and until when, and what was changed.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /workspaces/{name}/guests (the `ListGuests` operationId).
+	ListGuestsWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListGuestsResponse, error)
+
+	// RemoveGuestWithResponse End an invitation. Who came by it is out at once.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /workspaces/{name}/guests/{person} (the `RemoveGuest` operationId).
+	RemoveGuestWithResponse(ctx context.Context, name Name, person string, reqEditors ...RequestEditorFn) (*RemoveGuestResponse, error)
+
+	// InviteGuestWithBodyWithResponse Invite somebody into a workspace for a time, or change what somebody may do there. Each change is recorded.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /workspaces/{name}/guests/{person} (the `InviteGuest` operationId).
+	InviteGuestWithBodyWithResponse(ctx context.Context, name Name, person string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*InviteGuestResponse, error)
+
+	// InviteGuestWithResponse Invite somebody into a workspace for a time, or change what somebody may do there. Each change is recorded.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /workspaces/{name}/guests/{person} (the `InviteGuest` operationId).
+	InviteGuestWithResponse(ctx context.Context, name Name, person string, body InviteGuestJSONRequestBody, reqEditors ...RequestEditorFn) (*InviteGuestResponse, error)
+
 	// ListHelpersWithResponse The helpers of a workspace.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8894,7 +9416,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /workspaces/{name}/stop (the `StopWorkspace` operationId).
 	StopWorkspaceWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*StopWorkspaceResponse, error)
 
-	// ListTerminalsWithResponse The terminals that are open inside, attached or waiting.
+	// ListTerminalsWithResponse The terminals that are open inside, attached or waiting. Guests see them too.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -9876,6 +10398,95 @@ func (r AnnounceHostKeyResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r AnnounceHostKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListInvitationsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]Invitation
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListInvitationsResponse) GetJSON200() *[]Invitation {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListInvitationsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListInvitationsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListInvitationsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListInvitationsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListInvitationsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type LeaveInvitationResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LeaveInvitationResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LeaveInvitationResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LeaveInvitationResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LeaveInvitationResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LeaveInvitationResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12047,6 +12658,143 @@ func (r GetDriftResponse) ContentType() string {
 	return ""
 }
 
+type ListGuestsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Guests
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListGuestsResponse) GetJSON200() *Guests {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListGuestsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListGuestsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListGuestsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListGuestsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListGuestsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveGuestResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveGuestResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveGuestResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveGuestResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveGuestResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveGuestResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type InviteGuestResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Guest
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r InviteGuestResponse) GetJSON200() *Guest {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r InviteGuestResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r InviteGuestResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r InviteGuestResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r InviteGuestResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r InviteGuestResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListHelpersResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -13485,6 +14233,32 @@ func (c *ClientWithResponses) AnnounceHostKeyWithResponse(ctx context.Context, r
 	return ParseAnnounceHostKeyResponse(rsp)
 }
 
+// ListInvitationsWithResponse The workspaces of others that the caller is invited into.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /invitations (the `ListInvitations` operationId).
+func (c *ClientWithResponses) ListInvitationsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListInvitationsResponse, error) {
+	rsp, err := c.ListInvitations(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListInvitationsResponse(rsp)
+}
+
+// LeaveInvitationWithResponse Give an invitation back.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /invitations/{name} (the `LeaveInvitation` operationId).
+func (c *ClientWithResponses) LeaveInvitationWithResponse(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*LeaveInvitationResponse, error) {
+	rsp, err := c.LeaveInvitation(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLeaveInvitationResponse(rsp)
+}
+
 // ListKeysWithResponse The SSH public keys of the account.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -14291,6 +15065,58 @@ func (c *ClientWithResponses) GetDriftWithResponse(ctx context.Context, name Nam
 	return ParseGetDriftResponse(rsp)
 }
 
+// ListGuestsWithResponse Who is invited into a workspace, what each may do there and until when, and what was changed.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /workspaces/{name}/guests (the `ListGuests` operationId).
+func (c *ClientWithResponses) ListGuestsWithResponse(ctx context.Context, name Name, reqEditors ...RequestEditorFn) (*ListGuestsResponse, error) {
+	rsp, err := c.ListGuests(ctx, name, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListGuestsResponse(rsp)
+}
+
+// RemoveGuestWithResponse End an invitation. Who came by it is out at once.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /workspaces/{name}/guests/{person} (the `RemoveGuest` operationId).
+func (c *ClientWithResponses) RemoveGuestWithResponse(ctx context.Context, name Name, person string, reqEditors ...RequestEditorFn) (*RemoveGuestResponse, error) {
+	rsp, err := c.RemoveGuest(ctx, name, person, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveGuestResponse(rsp)
+}
+
+// InviteGuestWithBodyWithResponse Invite somebody into a workspace for a time, or change what somebody may do there. Each change is recorded.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /workspaces/{name}/guests/{person} (the `InviteGuest` operationId).
+func (c *ClientWithResponses) InviteGuestWithBodyWithResponse(ctx context.Context, name Name, person string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*InviteGuestResponse, error) {
+	rsp, err := c.InviteGuestWithBody(ctx, name, person, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseInviteGuestResponse(rsp)
+}
+
+// InviteGuestWithResponse Invite somebody into a workspace for a time, or change what somebody may do there. Each change is recorded.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /workspaces/{name}/guests/{person} (the `InviteGuest` operationId).
+func (c *ClientWithResponses) InviteGuestWithResponse(ctx context.Context, name Name, person string, body InviteGuestJSONRequestBody, reqEditors ...RequestEditorFn) (*InviteGuestResponse, error) {
+	rsp, err := c.InviteGuest(ctx, name, person, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseInviteGuestResponse(rsp)
+}
+
 // ListHelpersWithResponse The helpers of a workspace.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -14564,7 +15390,7 @@ func (c *ClientWithResponses) StopWorkspaceWithResponse(ctx context.Context, nam
 	return ParseStopWorkspaceResponse(rsp)
 }
 
-// ListTerminalsWithResponse The terminals that are open inside, attached or waiting.
+// ListTerminalsWithResponse The terminals that are open inside, attached or waiting. Guests see them too.
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -15295,6 +16121,68 @@ func ParseAnnounceHostKeyResponse(rsp *http.Response) (*AnnounceHostKeyResponse,
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListInvitationsResponse parses an HTTP response from a ListInvitationsWithResponse call
+func ParseListInvitationsResponse(rsp *http.Response) (*ListInvitationsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListInvitationsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []Invitation
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseLeaveInvitationResponse parses an HTTP response from a LeaveInvitationWithResponse call
+func ParseLeaveInvitationResponse(rsp *http.Response) (*LeaveInvitationResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LeaveInvitationResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -16790,6 +17678,101 @@ func ParseGetDriftResponse(rsp *http.Response) (*GetDriftResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest []Drift
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListGuestsResponse parses an HTTP response from a ListGuestsWithResponse call
+func ParseListGuestsResponse(rsp *http.Response) (*ListGuestsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListGuestsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Guests
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveGuestResponse parses an HTTP response from a RemoveGuestWithResponse call
+func ParseRemoveGuestResponse(rsp *http.Response) (*RemoveGuestResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveGuestResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseInviteGuestResponse parses an HTTP response from a InviteGuestWithResponse call
+func ParseInviteGuestResponse(rsp *http.Response) (*InviteGuestResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &InviteGuestResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Guest
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

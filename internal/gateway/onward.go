@@ -71,17 +71,17 @@ func (s *Server) onward(ctx context.Context, account int64, c ssh.Conn, channels
 // goOn joins a channel to where it goes.
 func (s *Server) goOn(ctx context.Context, account int64, c ssh.Conn, n connection.NewChannel, to direct) {
 	name, user, err := SplitUser(strings.TrimSuffix(to.Host, addresses))
-	var w records.Workspace
+	var v Visit
 	var service string
 	if err == nil {
-		w, service, err = s.addressed(ctx, account, name)
+		v, service, err = s.addressed(ctx, account, name, user)
 	}
 	if err != nil {
 		_ = n.Reject(ssh.ConnectionFailed, explain(err))
 		return
 	}
 	if to.Port != sshPort || service != "" {
-		if err := s.goInto(ctx, w, n, service, to.Port); err != nil {
+		if err := s.goInto(ctx, v, n, c.RemoteAddr().String(), service, to.Port); err != nil {
 			_ = n.Reject(ssh.ConnectionFailed, explain(err))
 		}
 		return
@@ -99,7 +99,7 @@ func (s *Server) goOn(ctx context.Context, account int64, c ssh.Conn, n connecti
 		far.Close()
 		channel.Close()
 	}()
-	s.ServeTunnel(ctx, through{near, c}, w, user)
+	s.ServeTunnel(ctx, through{near, c}, v)
 }
 
 // through is a stream inside a connection, and comes from where that does.
@@ -113,8 +113,20 @@ func (t through) LocalAddr() net.Addr  { return t.outer.LocalAddr() }
 func (t through) RemoteAddr() net.Addr { return t.outer.RemoteAddr() }
 
 // addressed finds what an address means: a workspace, a helper as "mate.fares", or another service
-// of a workspace as "db.fares".
-func (s *Server) addressed(ctx context.Context, account int64, name string) (w records.Workspace, service string, err error) {
+// of a workspace as "db.fares"; or, for a guest, "fares~skipper" and "db.fares~skipper".
+func (s *Server) addressed(ctx context.Context, account int64, name, user string) (v Visit, service string, err error) {
+	if workspace, owner, guest := SplitOwner(name); guest {
+		if part, of, dotted := strings.Cut(workspace, "."); dotted {
+			service, workspace = part, of
+		}
+		v, err = s.invited(ctx, account, workspace+ofOwner+owner, user)
+		return v, service, err
+	}
+	w, service, err := s.addressedOwn(ctx, account, name)
+	return Own(w, user), service, err
+}
+
+func (s *Server) addressedOwn(ctx context.Context, account int64, name string) (w records.Workspace, service string, err error) {
 	part, of, dotted := strings.Cut(name, ".")
 	if !dotted {
 		w, err = s.find(ctx, account, name)
@@ -132,11 +144,11 @@ func (s *Server) addressed(ctx context.Context, account int64, name string) (w r
 }
 
 // goInto joins a channel to a port inside a workspace, or of a service beside it.
-func (s *Server) goInto(ctx context.Context, w records.Workspace, n connection.NewChannel, service string, port uint32) error {
-	if err := usable(w); err != nil {
+func (s *Server) goInto(ctx context.Context, v Visit, n connection.NewChannel, from, service string, port uint32) error {
+	if err := usable(v.Workspace); err != nil {
 		return err
 	}
-	link, err := s.Reacher.Reach(ctx, w)
+	link, err := s.Reacher.Reach(ctx, v.Workspace)
 	if err != nil {
 		return err
 	}
@@ -162,7 +174,11 @@ func (s *Server) goInto(ctx context.Context, w records.Workspace, n connection.N
 	}
 	defer near.Close()
 	go connection.Discard(requests)
-	defer s.Arrive(w, func() { near.Close() })()
+	leave, err := s.Arrive(ctx, v, from, func() { near.Close() })
+	if err != nil {
+		return nil // it is over, and the channel is open already
+	}
+	defer leave()
 	splice.Both(near, far)
 	return nil
 }

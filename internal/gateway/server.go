@@ -35,6 +35,14 @@ type Directory interface {
 	Touch(ctx context.Context, id int64) error
 	// Locked tells which of these accounts may not be connected any more.
 	Locked(ctx context.Context, accounts []int64) ([]int64, error)
+	// InvitationTo finds an account's invitation into a workspace of somebody else.
+	InvitationTo(ctx context.Context, account int64, workspace, owner string) (records.Invitation, error)
+	Workspace(ctx context.Context, id int64) (records.Workspace, error)
+	// GuestCame notes that a guest has come in, and from where.
+	GuestCame(ctx context.Context, workspace, account int64, from string) error
+	// Over tells which visits have no invitation any more.
+	Over(ctx context.Context, visits []records.Visit) ([]records.Visit, error)
+	OthersMayType(ctx context.Context, workspace int64) (bool, error)
 }
 
 // Reacher opens connections to agents.
@@ -54,17 +62,9 @@ type Server struct {
 	Attached func(w records.Workspace)
 
 	mu       sync.Mutex
-	people   map[int64]map[*func()]bool // how their connections are ended, by account
+	people   map[int64]map[*func()]bool         // how their connections are ended, by account
+	visits   map[records.Visit]map[*func()]bool // and those of guests
 	unproven strangers
-}
-
-// Arrive notes that somebody is connected to a workspace until the returned function is
-// called. end ends the connection, should the account be locked meanwhile.
-func (s *Server) Arrive(w records.Workspace, end func()) (leave func()) {
-	if s.Attached != nil {
-		go s.Attached(w)
-	}
-	return s.present(w.Account, end)
 }
 
 // present notes that somebody of an account is connected until leave is called.
@@ -133,7 +133,7 @@ func (s *Server) serveKey(ctx context.Context, conn net.Conn, proven func()) {
 		}
 		return &ssh.Permissions{Extensions: map[string]string{accountExtension: strconv.FormatInt(known.Account, 10)}}, nil
 	}
-	var found destination
+	var found Visit
 	var wrong error
 	config.VerifiedPublicKeyCallback = func(meta ssh.ConnMetadata, _ ssh.PublicKey, permissions *ssh.Permissions, _ string) (*ssh.Permissions, error) {
 		account, err := strconv.ParseInt(permissions.Extensions[accountExtension], 10, 64)
@@ -142,32 +142,31 @@ func (s *Server) serveKey(ctx context.Context, conn net.Conn, proven func()) {
 		}
 		s.unproven.cameFrom(meta.RemoteAddr())
 		if found, wrong = s.destination(ctx, account, meta.User()); wrong != nil && meta.User() == onwardUser {
-			found.Account, wrong = account, errOnward
+			found.By, wrong = account, errOnward
 		} else if wrong != nil {
 			early.say(explain(wrong))
 		}
 		return permissions, nil
 	}
-	s.serve(ctx, conn, config, early, func() (destination, error) {
+	s.serve(ctx, conn, config, early, func() (Visit, error) {
 		proven()
 		return found, wrong
 	})
 }
 
-// ServeTunnel serves an SSH connection on a stream whose person is known already and
-// owns the workspace. The client may give any user name and no proof: which user of the container it
-// is to be ("": the person's own) is known, too.
-func (s *Server) ServeTunnel(ctx context.Context, conn net.Conn, w records.Workspace, user string) {
+// ServeTunnel serves an SSH connection on a stream of which it is known already who comes where. The
+// client may give any user name and no proof.
+func (s *Server) ServeTunnel(ctx context.Context, conn net.Conn, v Visit) {
 	config, early := s.config(), &early{}
 	config.PreAuthConnCallback = early.is
 	config.NoClientAuth = true
 	config.NoClientAuthCallback = func(ssh.ConnMetadata) (*ssh.Permissions, error) {
-		if err := usable(w); err != nil {
+		if err := usable(v.Workspace); err != nil {
 			early.say(explain(err))
 		}
 		return &ssh.Permissions{}, nil
 	}
-	s.serve(ctx, conn, config, early, func() (destination, error) { return destination{w, user}, usable(w) })
+	s.serve(ctx, conn, config, early, func() (Visit, error) { return v, usable(v.Workspace) })
 }
 
 // early is a connection that has not proved itself yet. OpenSSH's client shows what is said
@@ -192,7 +191,7 @@ func (e *early) say(text string) {
 
 func (s *Server) config() *ssh.ServerConfig { return &ssh.ServerConfig{} }
 
-func (s *Server) serve(ctx context.Context, conn net.Conn, config *ssh.ServerConfig, early *early, find func() (destination, error)) {
+func (s *Server) serve(ctx context.Context, conn net.Conn, config *ssh.ServerConfig, early *early, find func() (Visit, error)) {
 	defer conn.Close()
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	defer stop()
@@ -222,12 +221,12 @@ func (s *Server) serve(ctx context.Context, conn net.Conn, config *ssh.ServerCon
 	}
 	w, err := find()
 	if errors.Is(err, errOnward) {
-		s.serveOnward(ctx, w.Account, c, person)
+		s.serveOnward(ctx, w.By, c, person)
 		return
 	}
 	var link *agentlink.Link
 	if err == nil {
-		link, err = s.Reacher.ReachAs(ctx, w.Workspace, w.user)
+		link, err = s.Reacher.ReachAs(ctx, w.Workspace, w.User)
 	}
 	if err != nil {
 		opened := make(chan struct{})
@@ -244,26 +243,33 @@ func (s *Server) serve(ctx context.Context, conn net.Conn, config *ssh.ServerCon
 	if err := s.Directory.Touch(ctx, w.ID); err != nil {
 		s.Log.Warn("note the use of a workspace", "error", err)
 	}
-	defer s.Arrive(w.Workspace, func() { c.Close() })()
-	s.Log.Info("connected", "workspace", w.Name, "user", w.user, "from", conn.RemoteAddr().String())
-	person.Channels = s.onward(ctx, w.Account, c, person.Channels)
+	leave, err := s.Arrive(ctx, w, conn.RemoteAddr().String(), func() { c.Close() })
+	if err != nil {
+		s.Log.Warn("let somebody in", "workspace", w.Name, "error", err)
+		return
+	}
+	defer leave()
+	s.Log.Info("connected", "workspace", w.Name, "user", w.User, "guest", w.Guest(), "from", conn.RemoteAddr().String())
+	person.Channels = s.onward(ctx, w.By, c, person.Channels)
+	if w.Guest() {
+		person = s.asGuest(person)
+	} else {
+		link.Channels = s.beforeGuests(ctx, w.Workspace, link.Channels)
+	}
 	couple(person, link.Peer)
 }
 
-// destination is where a connection goes.
-type destination struct {
-	records.Workspace
-	user string // of the container; empty: the person's own
-}
-
 // destination finds what a user name stands for.
-func (s *Server) destination(ctx context.Context, account int64, name string) (d destination, err error) {
+func (s *Server) destination(ctx context.Context, account int64, name string) (v Visit, err error) {
 	name, user, err := SplitUser(name)
 	if err != nil {
-		return d, err
+		return v, err
+	}
+	if _, _, guest := SplitOwner(name); guest {
+		return s.invited(ctx, account, name, user)
 	}
 	w, err := s.find(ctx, account, name)
-	return destination{w, user}, err
+	return Own(w, user), err
 }
 
 // find finds the person's workspace and tells why it cannot be used.

@@ -49,6 +49,7 @@ type town struct {
 	agent   func(ssh.Conn, <-chan ssh.NewChannel, <-chan *ssh.Request)
 	reached bool
 	as      string // whom it was reached as
+	guests  townsGuests
 }
 
 func (o *town) KeyByFingerprint(_ context.Context, fingerprint string) (records.Key, error) {

@@ -84,8 +84,8 @@ func (s *strangers) come(conn net.Conn) (known func(), ok bool) {
 	}), true
 }
 
-// lockedEvery is how often it is looked whether somebody who is connected was locked, by
-// another replica of the service.
+// lockedEvery is how often it is looked whether somebody who is connected was locked, by another
+// replica of the service, or is a guest whose time is over.
 const lockedEvery = 15 * time.Second
 
 // Dismiss ends the connections of an account.
@@ -101,7 +101,8 @@ func (s *Server) Dismiss(account int64) {
 	}
 }
 
-// watchLocked ends the connections of accounts that were locked, until ctx ends.
+// watchLocked ends the connections of accounts that were locked, and of guests whose time is over,
+// until ctx ends.
 func (s *Server) watchLocked(ctx context.Context) {
 	t := time.NewTicker(lockedEvery)
 	defer t.Stop()
@@ -111,6 +112,7 @@ func (s *Server) watchLocked(ctx context.Context) {
 			return
 		case <-t.C:
 		}
+		_ = s.TurnOut(ctx) // else it is looked again
 		s.mu.Lock()
 		var here []int64
 		for account := range s.people {

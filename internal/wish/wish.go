@@ -176,6 +176,16 @@ func Read(r io.Reader) (Wish, error) {
 	return w, w.Check()
 }
 
+// Skip reads past a wish that nobody hears, so that who wishes has sent all of it and hears why.
+func Skip(r io.Reader) error {
+	line := bufio.NewReader(io.LimitReader(r, longestLine))
+	for {
+		if _, err := line.ReadSlice('\n'); !errors.Is(err, bufio.ErrBufferFull) {
+			return err
+		}
+	}
+}
+
 // Write sends a wish, or a word.
 func Write(to io.Writer, what any) error {
 	b, err := json.Marshal(what)

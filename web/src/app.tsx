@@ -6,6 +6,7 @@ import { useEvents } from "./api/events";
 import { Frame } from "./frame/frame";
 import { Loading, TroubleNote } from "./frame/trouble";
 import { SignIn } from "./signin/signin";
+import { GuestPage } from "./guest/guest";
 import { Clients } from "./clients/clients";
 import { Workspaces } from "./workspaces/workspaces";
 import { WorkspacePage } from "./workspace/workspace";
@@ -78,6 +79,7 @@ function Inside() {
         <Route path="/clients" element={<Clients />} />
         <Route path="/team" element={<Team />} />
         <Route path="/workspaces/:name" element={<WorkspacePage />} />
+        <Route path="/guest/:name" element={<GuestPage />} />
         <Route path="/workspaces/:name/terminal" element={<TerminalPage />} />
         <Route path="/workspaces/:name/screen" element={<ScreenPage />} />
         <Route path="/open/:label" element={<Open />} />

@@ -73,7 +73,22 @@ const (
 	// ListeningReport, at first and at each change.
 	Listening = "listening@domicile" // ListeningRequest
 	Unpack    = "unpack@domicile"    // UnpackRequest; a tar archive in, on standard error what went wrong, exit-status
+	// Look shows what a terminal prints, without a way to type: a LookRequest; output, LookSize
+	// requests, then an exit-status request.
+	Look = "look@domicile"
 )
+
+// LookSize is a request in a Look channel: the terminal's size, a WindowSize as SSH marshals it, at first
+// and at each change.
+const LookSize = "size@domicile"
+
+// LookRequest names the terminal, one that is open.
+type LookRequest struct {
+	Terminal string `json:"terminal"`
+}
+
+// WindowSize is a terminal's size, in characters.
+type WindowSize struct{ Columns, Rows uint32 }
 
 // DoorRequest asks that whoever comes to a socket inside is brought to the service, as long as the
 // connection lasts.

@@ -1234,6 +1234,79 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/workspaces/{name}/guests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who is invited into a workspace, what each may do there and until when, and what was changed. */
+        get: operations["listGuests"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/workspaces/{name}/guests/{person}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                /** @description The name of an account. */
+                person: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Invite somebody into a workspace for a time, or change what somebody may do there. Each change is recorded. */
+        put: operations["inviteGuest"];
+        post?: never;
+        /** End an invitation. Who came by it is out at once. */
+        delete: operations["removeGuest"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/invitations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The workspaces of others that the caller is invited into. */
+        get: operations["listInvitations"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/invitations/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Give an invitation back. */
+        delete: operations["leaveInvitation"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/workspaces/{name}/terminals": {
         parameters: {
             query?: never;
@@ -1241,7 +1314,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The terminals that are open inside, attached or waiting. */
+        /** The terminals that are open inside, attached or waiting. Guests see them too. */
         get: operations["listTerminals"];
         put?: never;
         post?: never;
@@ -1258,7 +1331,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A WebSocket to a terminal inside. Binary messages are what is typed and printed, text messages are JSON with columns and rows from the client and exit from the service. */
+        /** A WebSocket to a terminal inside. Binary messages are what is typed and printed, text messages are JSON with columns and rows from the client and exit from the service. Who only looks is told columns and rows, and cannot type. Guests come in by WORKSPACE~OWNER. */
         get: operations["attachTerminal"];
         put?: never;
         post?: never;
@@ -2297,6 +2370,69 @@ export interface components {
             /** Format: date-time */
             at: string;
             text: string;
+        };
+        /** @description What somebody is invited to. */
+        InviteGuest: {
+            /**
+             * @description look: see what happens in the terminals that are open; type: come in as the owner does, by terminals, SSH, files and forwards.
+             * @default look
+             * @enum {string}
+             */
+            may: "look" | "type";
+            /**
+             * @description How long the invitation holds.
+             * @default 8
+             */
+            hours: number;
+        };
+        /** @description Who is invited into a workspace. */
+        Guests: {
+            guests: components["schemas"]["Guest"][];
+            /** @description Invitations and visits, the newest first. */
+            changes: components["schemas"]["GuestChange"][];
+        };
+        /** @description Somebody who is invited into a workspace. */
+        Guest: {
+            /** @description The name of the account. */
+            person: string;
+            /** @enum {string} */
+            may: "look" | "type";
+            /** Format: date-time */
+            invited: string;
+            /** Format: date-time */
+            until: string;
+            /**
+             * Format: date-time
+             * @description The last time that the guest came in.
+             */
+            came?: string;
+        };
+        /** @description What was done about a workspace's guests. */
+        GuestChange: {
+            /** Format: date-time */
+            at: string;
+            /** @description The name of the account; empty where it is gone. */
+            by: string;
+            what: string;
+        };
+        /** @description A workspace of somebody else that one is invited into. */
+        Invitation: {
+            /** @description By which one comes in, also as the user of an SSH client: WORKSPACE~OWNER. */
+            name: string;
+            workspace: string;
+            owner: string;
+            /** @enum {string} */
+            may: "look" | "type";
+            /** Format: date-time */
+            until: string;
+            /**
+             * @description Of the workspace.
+             * @enum {string}
+             */
+            state: "waiting" | "making" | "starting" | "ready" | "stopping" | "stopped" | "failed" | "removing" | "lost";
+            /** @description Of the SSH server; for who may type. */
+            host?: string;
+            port?: number;
         };
         /** @description A terminal inside a workspace. */
         Terminal: {
@@ -4348,6 +4484,124 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    listGuests: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Fine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Guests"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    inviteGuest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                /** @description The name of an account. */
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InviteGuest"];
+            };
+        };
+        responses: {
+            /** @description Fine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Guest"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeGuest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["Name"];
+                /** @description The name of an account. */
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Fine. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listInvitations: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Fine. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Invitation"][];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    leaveInvitation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description As the invitation has it: WORKSPACE~OWNER. */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Fine. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listTerminals: {
         parameters: {
             query?: never;
@@ -4378,6 +4632,8 @@ export interface operations {
                 terminal?: components["parameters"]["TerminalName"];
                 columns?: components["parameters"]["Columns"];
                 rows?: components["parameters"]["Rows"];
+                /** @description Only look at a terminal that is open. Who may not type never does more. */
+                look?: boolean;
             };
             header?: never;
             path: {

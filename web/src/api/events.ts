@@ -23,6 +23,7 @@ export function useEvents() {
     let source: EventSource | undefined;
     const again = (workspace?: string) => {
       void queries.invalidateQueries({ queryKey: ["workspaces"] });
+      void queries.invalidateQueries({ queryKey: ["invitations"] });
       void queries.invalidateQueries({ queryKey: workspace ? ["workspace", workspace] : ["workspace"] });
     };
     const close = () => {
@@ -54,6 +55,7 @@ function listen(again: (workspace?: string) => void, listens: (workspace: string
   source.addEventListener("workspace", changed);
   source.addEventListener("run", changed);
   source.addEventListener("step", changed);
+  source.addEventListener("guests", changed);
   source.addEventListener("log", (e: MessageEvent<string>) => tellAll((JSON.parse(e.data) as { run: number }).run));
   source.addEventListener("look", () => {
     again();

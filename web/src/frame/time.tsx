@@ -55,6 +55,24 @@ export function Ago({ at }: { at: string }) {
   );
 }
 
+/** How long something still holds, with the exact end on hover. */
+export function Until({ at }: { at: string }) {
+  const now = useSyncExternalStore(calm.watch, calm.read);
+  return (
+    <time dateTime={at} title={new Date(at).toLocaleString()}>
+      {left(Date.parse(at), now)}
+    </time>
+  );
+}
+
+export function left(end: number, now: number): string {
+  const minutes = Math.ceil((end - now) / 60_000);
+  if (minutes <= 0) return "over";
+  if (minutes < 60) return `for another ${minutes} min`;
+  const hours = Math.round(minutes / 60);
+  return hours < 48 ? `for another ${hours} h` : `for another ${Math.round(hours / 24)} days`;
+}
+
 export function seconds(millis: number): string {
   if (millis < 60_000) return `${(millis / 1000).toFixed(1)} s`;
   return `${Math.floor(millis / 60_000)}:${String(Math.floor(millis / 1000) % 60).padStart(2, "0")} min`;

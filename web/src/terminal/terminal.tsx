@@ -12,6 +12,7 @@ export default function TerminalPage() {
   const { name = "" } = useParams();
   const [search] = useSearchParams();
   const terminal = search.get("terminal") ?? "console";
+  const looks = search.get("look") === "true";
   const box = useRef<HTMLDivElement>(null);
   const [status, setStatus] = useState<Status>({ word: "connecting" });
   const [attempt, setAttempt] = useState(0);
@@ -22,23 +23,25 @@ export default function TerminalPage() {
   useEffect(() => {
     if (!box.current) return;
     const text = typed.current;
+    if (looks) return watch(box.current, name, terminal, setStatus);
     return attach(box.current, name, terminal, setStatus, () => {
       typed.current = undefined;
       if (text) void navigate({ search: place.search }, { replace: true, state: null }); // a reload does not run it again
       return text;
     });
-  }, [name, terminal, attempt, navigate, place.search]);
+  }, [name, terminal, looks, attempt, navigate, place.search]);
   return (
     <div className="flex h-[calc(100vh-9rem)] min-h-80 flex-col gap-2">
       <div className="flex flex-wrap items-baseline gap-4">
         <title>{`${name}, terminal ${terminal} – Domicile`}</title>
         <h1 className="text-xl font-semibold">
-          <Link to={`/workspaces/${name}`} className="hover:underline">
+          <Link to={name.includes("~") ? `/guest/${name}` : `/workspaces/${name}`} className="hover:underline">
             {name}
           </Link>
         </h1>
         <span className="quiet" aria-live="polite" data-terminal-status={status.word}>
-          terminal {terminal}, {status.word}
+          terminal {terminal}, {looks && "you only look, "}
+          {status.word}
         </span>
         {status.over && (
           <button type="button" className="btn btn-sm" onClick={() => setAttempt(attempt + 1)}>
@@ -46,7 +49,7 @@ export default function TerminalPage() {
           </button>
         )}
       </div>
-      <div ref={box} className="min-h-0 flex-1 overflow-hidden border border-base-content bg-base-200 p-2" />
+      <div ref={box} className="min-h-0 flex-1 overflow-auto border border-base-content bg-base-200 p-2" />
     </div>
   );
 }
@@ -60,8 +63,8 @@ function palette(): ITheme {
   return { ...eight, ...bright, background: c("base-200"), foreground: c("base-content"), cursor: c("primary"), cursorAccent: c("base-200"), selectionBackground: c("base-300") };
 }
 
-function attach(box: HTMLElement, name: string, terminal: string, setStatus: (s: Status) => void, firstWords: () => string | undefined): () => void {
-  const term = new Terminal({
+const drawn = (): Terminal =>
+  new Terminal({
     fontFamily: '"IBM Plex Mono", monospace',
     fontSize: 14,
     cursorBlink: false,
@@ -70,6 +73,40 @@ function attach(box: HTMLElement, name: string, terminal: string, setStatus: (s:
     minimumContrastRatio: 4.5, // programs choose their colours for a black screen
     theme: palette(),
   });
+
+const streamOf = (name: string, query: string): WebSocket => {
+  const scheme = location.protocol === "https:" ? "wss" : "ws";
+  const socket = new WebSocket(`${scheme}://${location.host}/api/v1/workspaces/${encodeURIComponent(name)}/terminal?${query}&${proofQuery()}`);
+  socket.binaryType = "arraybuffer";
+  return socket;
+};
+
+/** Shows what a terminal prints, in the size that it has there. Nothing is typed. */
+function watch(box: HTMLElement, name: string, terminal: string, setStatus: (s: Status) => void): () => void {
+  const term = drawn();
+  term.options.disableStdin = true;
+  term.open(box);
+  let gone = false;
+  let over = false;
+  const socket = streamOf(name, `look=true&terminal=${encodeURIComponent(terminal)}`);
+  socket.onopen = () => setStatus({ word: "connected" });
+  socket.onmessage = (e: MessageEvent<ArrayBuffer | string>) => {
+    if (typeof e.data !== "string") return term.write(new Uint8Array(e.data));
+    const told = JSON.parse(e.data) as { exit?: number; columns?: number; rows?: number };
+    if (told.columns && told.rows) return term.resize(told.columns, told.rows);
+    over = true;
+    setStatus({ word: `ended with status ${told.exit}` });
+  };
+  socket.onclose = () => !gone && !over && setStatus({ word: "it is not shown any more", over: true });
+  return () => {
+    gone = true;
+    socket.close();
+    term.dispose();
+  };
+}
+
+function attach(box: HTMLElement, name: string, terminal: string, setStatus: (s: Status) => void, firstWords: () => string | undefined): () => void {
+  const term = drawn();
   const fit = new FitAddon();
   term.loadAddon(fit);
   term.open(box);
@@ -80,9 +117,7 @@ function attach(box: HTMLElement, name: string, terminal: string, setStatus: (s:
   let timer: ReturnType<typeof setTimeout> | undefined;
   const bytes = new TextEncoder();
   const connect = () => {
-    const scheme = location.protocol === "https:" ? "wss" : "ws";
-    socket = new WebSocket(`${scheme}://${location.host}/api/v1/workspaces/${encodeURIComponent(name)}/terminal?terminal=${encodeURIComponent(terminal)}&columns=${term.cols}&rows=${term.rows}&${proofQuery()}`);
-    socket.binaryType = "arraybuffer";
+    socket = streamOf(name, `terminal=${encodeURIComponent(terminal)}&columns=${term.cols}&rows=${term.rows}`);
     let exited = false;
     socket.onopen = () => {
       term.reset(); // what it printed comes again

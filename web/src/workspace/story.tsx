@@ -4,6 +4,7 @@ import { api, type Run, type Workspace } from "../api/client";
 import { Ago, seconds } from "../frame/time";
 import { TroubleNote } from "../frame/trouble";
 import { Beside } from "./beside";
+import { Guests } from "./guests";
 import { Checks, Services, Tasks } from "./proof";
 import { Snapshots } from "./snapshots";
 import { Timeline } from "./timeline";
@@ -24,6 +25,7 @@ export function Story({ workspace: w }: { workspace: Workspace }) {
       <Services workspace={w} />
       <Tasks workspace={w} />
       <Helpers workspace={w} />
+      <Guests workspace={w} />
       <Snapshots workspace={w} />
       <Drifted workspace={w} />
       <Beside workspace={w} />

@@ -3,6 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, type Workspace } from "../api/client";
 import { Loading, TroubleNote } from "../frame/trouble";
+import { AsGuest } from "../guest/asguest";
 import { Plate } from "./plate";
 import { Attention } from "./attention";
 
@@ -30,7 +31,13 @@ export function Workspaces() {
   const [words, setWords] = useState("");
   if (list.isPending) return <Loading what="your workspaces" />;
   if (!list.data) return <TroubleNote error={list.error} />;
-  if (list.data.length === 0) return <Empty />;
+  if (list.data.length === 0)
+    return (
+      <>
+        <Empty />
+        <AsGuest />
+      </>
+    );
   const shown = list.data.filter((w) => matches(w, words));
   const costs = runningCost(list.data);
   return (
@@ -56,6 +63,7 @@ export function Workspaces() {
           ))}
         </ul>
         {shown.length === 0 && <p className="quiet">None of your {list.data.length} workspaces has these words.</p>}
+        <AsGuest />
       </section>
       <Attention list={list.data} />
     </div>

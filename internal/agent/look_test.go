@@ -1,0 +1,81 @@
+package agent_test
+
+import (
+	"bufio"
+	"bytes"
+	"io"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"domicile/internal/agent/wire"
+)
+
+// Who only looks sees what is there and what comes, and the size; leaves no trace; and is told the end.
+func TestLookingAtATerminal(t *testing.T) {
+	link := configured(t)
+	_, err := link.Look(t.Context(), "chart")
+	assert.ErrorContains(t, err, `no terminal "chart" is open`)
+	own, err := link.Terminal(t.Context(), "chart", 100, 30)
+	require.NoError(t, err)
+	defer own.Close()
+	seen := bufio.NewReader(own)
+	until := func(r *bufio.Reader, mark string) string {
+		t.Helper()
+		var all []byte
+		for !bytes.HasSuffix(all, []byte(mark)) {
+			b, err := r.ReadByte()
+			require.NoError(t, err, "after %d bytes", len(all))
+			all = append(all, b)
+		}
+		return string(all)
+	}
+	_, err = io.WriteString(own, "echo fathom''s; stty size\n")
+	require.NoError(t, err)
+	until(seen, "30 100")
+
+	other := connect(t)
+	looked, err := other.Look(t.Context(), "chart")
+	require.NoError(t, err)
+	looker := bufio.NewReader(looked)
+	until(looker, "fathoms")
+	until(looker, "30 100")
+	size := func() wire.WindowSize {
+		select {
+		case s := <-looked.Sizes():
+			return s
+		case <-time.After(10 * time.Second):
+			return wire.WindowSize{}
+		}
+	}
+	assert.Equal(t, wire.WindowSize{Columns: 100, Rows: 30}, size())
+	require.NoError(t, own.Resize(120, 40))
+	assert.Equal(t, wire.WindowSize{Columns: 120, Rows: 40}, size())
+	list, err := link.Terminals(t.Context())
+	require.NoError(t, err)
+	for _, x := range list {
+		if x.Name == "chart" {
+			assert.Equal(t, 1, x.Attached, "who looks is not attached")
+		}
+	}
+	_, err = io.WriteString(own, "stty size; echo deep''er\n")
+	require.NoError(t, err)
+	assert.Contains(t, until(looker, "deeper"), "40 120")
+
+	// One who looks and takes nothing does not hold the program up, however much it prints.
+	idle, err := connect(t).Look(t.Context(), "chart")
+	require.NoError(t, err)
+	defer idle.Close()
+	begun := make(chan struct{})
+	go func() {
+		defer close(begun)
+		_, _ = io.Copy(io.Discard, looker)
+	}()
+	_, err = io.WriteString(own, "head -c 2000000 /dev/zero | tr '\\0' x; echo; echo all''of it; exit 3\n")
+	require.NoError(t, err)
+	until(seen, "allof it")
+	<-begun
+	assert.ErrorContains(t, looked.Wait(), "3")
+}
