@@ -37,15 +37,22 @@ type (
 	unixBind struct{ Path string }
 )
 
-// directTCP dials from inside the instance, so that a program that listens only on
-// loopback is reached.
+// address is what the request dials, from inside the instance, so that a program that listens only on
+// loopback is reached. The message is what is wrong with it.
+func (t *tcpTarget) address(extra []byte) (address, wrong string) {
+	if ssh.Unmarshal(extra, t) != nil || t.Port > 65535 {
+		return "", "the request names no host and port"
+	}
+	return net.JoinHostPort(t.Host, strconv.Itoa(int(t.Port))), ""
+}
+
 func (s *Server) directTCP(ctx context.Context, new connection.NewChannel) {
 	var t tcpTarget
-	if ssh.Unmarshal(new.ExtraData(), &t) != nil || t.Port > 65535 {
-		_ = new.Reject(ssh.ConnectionFailed, "the request names no host and port")
+	address, wrong := t.address(new.ExtraData())
+	if wrong != "" {
+		_ = new.Reject(ssh.ConnectionFailed, wrong)
 		return
 	}
-	address := net.JoinHostPort(t.Host, strconv.Itoa(int(t.Port)))
 	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", address)
 	s.joined(new, conn, err, address)
 }
@@ -68,7 +75,7 @@ func (s *Server) directUnix(v *visitor, new connection.NewChannel) {
 // joined joins a channel to what was dialled for it.
 func (s *Server) joined(new connection.NewChannel, conn net.Conn, err error, address string) {
 	if err != nil {
-		_ = new.Reject(ssh.ConnectionFailed, fmt.Sprintf("nothing answers at %s inside the workspace: %v", address, err))
+		_ = new.Reject(ssh.ConnectionFailed, nothingAnswers(address, err))
 		return
 	}
 	channel, requests, err := new.Accept()
@@ -78,6 +85,10 @@ func (s *Server) joined(new connection.NewChannel, conn net.Conn, err error, add
 	}
 	go connection.Discard(requests)
 	join(channel, conn)
+}
+
+func nothingAnswers(address string, err error) string {
+	return fmt.Sprintf("nothing answers at %s inside the workspace: %v", address, err)
 }
 
 // halfCloser is a stream whose two directions end apart.

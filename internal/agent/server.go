@@ -152,7 +152,7 @@ func (s *Server) end() {
 
 func (s *Server) serveConn(ctx context.Context, conn net.Conn) {
 	defer conn.Close()
-	c, err := s.greet(conn)
+	c, alone, err := s.greet(conn)
 	if err != nil {
 		s.log.Debug("handshake", "error", err)
 		return
@@ -161,6 +161,10 @@ func (s *Server) serveConn(ctx context.Context, conn net.Conn) {
 	defer s.memory.changed()
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
+	if alone != nil {
+		s.apart(ctx, alone)
+		return
+	}
 	v := &visitor{Conn: c.Conn}
 	rights := func() (*person, error) {
 		p, _, err := v.who(s)
@@ -177,13 +181,13 @@ func (s *Server) serveConn(ctx context.Context, conn net.Conn) {
 
 // greet finds out who comes. It does so in a passing goroutine, for cryptography takes a large stack, and
 // the one that stays is mostly idle.
-func (s *Server) greet(conn net.Conn) (c connection.Peer, err error) {
+func (s *Server) greet(conn net.Conn) (c connection.Peer, alone *connection.Alone, err error) {
 	_ = conn.SetDeadline(time.Now().Add(proofLimit))
 	var met sync.WaitGroup
-	met.Go(func() { c, err = connection.Accept(conn, s.ssh, s.service) })
+	met.Go(func() { c, alone, err = connection.Accept(conn, s.ssh, s.service) })
 	met.Wait()
 	_ = conn.SetDeadline(time.Time{})
-	return c, err
+	return c, alone, err
 }
 
 func (s *Server) channel(ctx context.Context, v *visitor, channel connection.NewChannel) {

@@ -71,6 +71,10 @@ func connect(t *testing.T) *agentlink.Link {
 	link, err := agentlink.Open(t.Context(), connection.Private(stream), service)
 	require.NoError(t, err)
 	t.Cleanup(func() { link.Close() })
+	link.Again = func(context.Context) (net.Conn, error) {
+		stream, err := net.Dial("unix", socket)
+		return connection.Private(stream), err
+	}
 	return link
 }
 

@@ -2,6 +2,7 @@ package agentlink
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"os"
@@ -16,13 +17,9 @@ import (
 // DialContext connects to host:port as seen from inside. The network is always TCP. An error of type
 // *ssh.OpenChannelError is what the agent says of it.
 func (l *Link) DialContext(ctx context.Context, _, address string) (net.Conn, error) {
-	host, text, err := net.SplitHostPort(address)
+	to, err := target(address)
 	if err != nil {
 		return nil, err
-	}
-	port, err := strconv.ParseUint(text, 10, 16)
-	if err != nil {
-		return nil, fmt.Errorf("the port of %s: %w", address, err)
 	}
 	type opened struct {
 		channel connection.Channel
@@ -30,13 +27,7 @@ func (l *Link) DialContext(ctx context.Context, _, address string) (net.Conn, er
 	}
 	done := make(chan opened, 1)
 	go func() {
-		// RFC 4254, section 7.2.
-		channel, requests, err := l.Conn.OpenChannel("direct-tcpip", ssh.Marshal(struct {
-			Host       string
-			Port       uint32
-			OriginHost string
-			OriginPort uint32
-		}{host, uint32(port), "127.0.0.1", 0}))
+		channel, requests, err := l.Conn.OpenChannel(directTCP, to)
 		if err == nil {
 			go connection.Discard(requests)
 		}
@@ -56,6 +47,62 @@ func (l *Link) DialContext(ctx context.Context, _, address string) (net.Conn, er
 		}()
 		return nil, ctx.Err()
 	}
+}
+
+// DialApart connects as DialContext does: where the agent is on this machine, by a socket that is for this
+// alone.
+func (l *Link) DialApart(ctx context.Context, network, address string) (net.Conn, error) {
+	if l.Again == nil || l.together.Load() {
+		return l.DialContext(ctx, network, address)
+	}
+	to, err := target(address)
+	if err != nil {
+		return nil, err
+	}
+	stream, err := l.Again(ctx)
+	if err != nil { // the connection that is there tells whether the agent is gone
+		return l.DialContext(ctx, network, address)
+	}
+	stop := context.AfterFunc(ctx, func() { stream.Close() })
+	conn, err := connection.Apart(stream, l.key, directTCP, to)
+	if !stop() && err == nil {
+		err = ctx.Err()
+	}
+	if err == nil {
+		return conn, nil
+	}
+	stream.Close()
+	var refused *ssh.OpenChannelError
+	switch {
+	case ctx.Err() != nil:
+		return nil, ctx.Err()
+	case errors.As(err, &refused):
+		return nil, refused
+	case errors.Is(err, connection.ErrTogether):
+		l.together.Store(true)
+	}
+	return l.DialContext(ctx, network, address)
+}
+
+// directTCP is the kind of channel that dials (RFC 4254, section 7.2).
+const directTCP = "direct-tcpip"
+
+// target is what a request to dial says.
+func target(address string) ([]byte, error) {
+	host, text, err := net.SplitHostPort(address)
+	if err != nil {
+		return nil, err
+	}
+	port, err := strconv.ParseUint(text, 10, 16)
+	if err != nil {
+		return nil, fmt.Errorf("the port of %s: %w", address, err)
+	}
+	return ssh.Marshal(struct {
+		Host       string
+		Port       uint32
+		OriginHost string
+		OriginPort uint32
+	}{host, uint32(port), "127.0.0.1", 0}), nil
 }
 
 // channelConn is a channel as a net.Conn, without deadlines.

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"net"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -27,6 +28,11 @@ const handshakeLimit = 10 * time.Second
 // Link is a connection to an agent.
 type Link struct {
 	connection.Peer // what the agent opens and asks must be taken
+	// Again opens another stream to the same agent. Nil: nobody can.
+	Again func(context.Context) (net.Conn, error)
+
+	key      ssh.Signer
+	together atomic.Bool // all goes through this one
 }
 
 // Open begins to speak with an agent over a stream. The agent knows the service by its key. On an error
@@ -36,12 +42,15 @@ func Open(ctx context.Context, stream net.Conn, key ssh.Signer) (*Link, error) {
 	defer cancel()
 	stop := context.AfterFunc(ctx, func() { stream.Close() })
 	defer stop()
+	near := connection.OnThisMachine(stream)
 	peer, err := connection.Dial(stream, key)
 	if err != nil {
 		stream.Close()
 		return nil, fault.Transient(err, "agent-unreachable", "", "the workspace's agent does not answer")
 	}
-	return &Link{peer}, nil
+	l := &Link{Peer: peer, key: key}
+	l.together.Store(!near)
+	return l, nil
 }
 
 // Quiet services what the agent opens and asks by refusing it, for links that only call.

@@ -53,7 +53,7 @@ func meet(t testing.TB, of func(net.Conn) net.Conn) (service, agent Peer) {
 	met := make(chan error, 1)
 	go func() {
 		var err error
-		agent, err = Accept(far, config(t, key), key.PublicKey())
+		agent, _, err = Accept(far, config(t, key), key.PublicKey())
 		met <- err
 	}()
 	service, err := Dial(of(near), key)

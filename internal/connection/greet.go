@@ -2,13 +2,13 @@ package connection
 
 import (
 	"bufio"
-	"bytes"
 	"crypto/rand"
 	"encoding/base64"
 	"errors"
 	"fmt"
 	"io"
 	"net"
+	"slices"
 	"strings"
 
 	"golang.org/x/crypto/ssh"
@@ -19,7 +19,7 @@ import (
 // service answers with a line of its own, and proves by its key that it is the service.
 const (
 	framesWord = "frames="
-	begins     = "domicile-frames\r\n"
+	begins     = "domicile-frames\r\n" // as long as beginsApart
 	// proves stands before what is signed, so that the signature is good for nothing else.
 	proves = "domicile: the service opens plain frames\x00"
 	// longestLine is how long a greeting may be, in bytes (RFC 4253, section 4.2).
@@ -93,15 +93,21 @@ func nonceOf(line string) []byte {
 const nonceLength = 32
 
 func prove(stream net.Conn, from *bufio.Reader, nonce []byte, key ssh.Signer) (Peer, error) {
-	signature, err := key.Sign(rand.Reader, append([]byte(proves), nonce...))
-	if err != nil {
-		return Peer{}, fmt.Errorf("sign: %w", err)
-	}
-	blob := ssh.Marshal(proof{signature.Format, signature.Blob})
-	if _, err := stream.Write(append([]byte(begins), ssh.Marshal(struct{ B []byte }{blob})...)); err != nil {
+	if err := show(stream, begins, proves, nonce, key, nil); err != nil {
 		return Peer{}, err
 	}
 	return begin(stream, from), nil
+}
+
+// show says how the stream goes on, proves that it is the service that says so, and says what comes next.
+func show(stream net.Conn, begins, proves string, nonce []byte, key ssh.Signer, next []byte) error {
+	signature, err := key.Sign(rand.Reader, append([]byte(proves), nonce...))
+	if err != nil {
+		return fmt.Errorf("sign: %w", err)
+	}
+	blob := ssh.Marshal(proof{signature.Format, signature.Blob})
+	_, err = stream.Write(slices.Concat([]byte(begins), ssh.Marshal(struct{ B []byte }{blob}), next))
+	return err
 }
 
 // errNotTheService is told of a proof that is not by the service's key.
@@ -109,54 +115,60 @@ var errNotTheService = errors.New("who came is not the service")
 
 // Accept is the agent's side: it greets who comes over a stream, and lets in the service alone. The
 // configuration is for those who speak SSH, and says who is let in there; its ServerVersion is the
-// greeting.
-func Accept(stream net.Conn, config *ssh.ServerConfig, service ssh.PublicKey) (Peer, error) {
+// greeting. Where the service wants one thing alone on the stream there is that, and no peer.
+func Accept(stream net.Conn, config *ssh.ServerConfig, service ssh.PublicKey) (Peer, *Alone, error) {
 	nonce := make([]byte, nonceLength)
 	if _, err := rand.Read(nonce); err != nil {
-		return Peer{}, err
+		return Peer{}, nil, err
 	}
 	own := *config
-	own.ServerVersion += " " + framesWord + base64.RawURLEncoding.EncodeToString(nonce)
+	own.ServerVersion += apartWord + " " + framesWord + base64.RawURLEncoding.EncodeToString(nonce)
 	line := own.ServerVersion + "\r\n"
 	if _, err := io.WriteString(stream, line); err != nil {
-		return Peer{}, err
+		return Peer{}, nil, err
 	}
 	from := bufio.NewReaderSize(stream, readAhead)
 	first, err := from.Peek(4)
 	if err != nil {
-		return Peer{}, err
+		return Peer{}, nil, err
 	}
 	if string(first) == begins[:4] {
-		if err := check(from, nonce, service); err != nil {
-			return Peer{}, err
+		alone, err := check(from, nonce, service)
+		switch {
+		case err != nil:
+			return Peer{}, nil, err
+		case alone:
+			a, err := readWish(stream, from)
+			return Peer{}, a, err
 		}
-		return begin(stream, from), nil
+		return begin(stream, from), nil, nil
 	}
 	conn, channels, requests, err := ssh.NewServerConn(Begun(stream, from, len(line)), &own)
 	if err != nil {
-		return Peer{}, err
+		return Peer{}, nil, err
 	}
-	return OverSSH(conn, channels, requests), nil
+	return OverSSH(conn, channels, requests), nil, nil
 }
 
-// check reads a proof and tells whether it is the service's.
-func check(from io.Reader, nonce []byte, service ssh.PublicKey) error {
-	head := make([]byte, len(begins)+4)
+// check reads a proof and tells whether it is the service's, and whether that wants one thing alone.
+func check(from io.Reader, nonce []byte, service ssh.PublicKey) (alone bool, err error) {
+	head := make([]byte, len(begins))
 	if _, err := io.ReadFull(from, head); err != nil {
-		return err
+		return false, err
 	}
-	said, length := head[:len(begins)], head[len(begins):]
-	n := int(length[0])<<24 | int(length[1])<<16 | int(length[2])<<8 | int(length[3])
-	if !bytes.Equal(said, []byte(begins)) || n > longestProof {
-		return errNotTheService
+	proves, alone := proves, string(head) == beginsApart
+	if alone {
+		proves = provesApart
+	} else if string(head) != begins {
+		return false, errNotTheService
 	}
-	blob := make([]byte, n)
-	if _, err := io.ReadFull(from, blob); err != nil {
-		return err
+	blob, err := readBytes(from, longestProof)
+	if err != nil {
+		return false, err
 	}
 	var p proof
 	if ssh.Unmarshal(blob, &p) != nil || service.Verify(append([]byte(proves), nonce...), &ssh.Signature{Format: p.Format, Blob: p.Blob}) != nil {
-		return errNotTheService
+		return false, errNotTheService
 	}
-	return nil
+	return alone, nil
 }

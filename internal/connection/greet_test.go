@@ -25,7 +25,7 @@ func TestWhoIsLetIn(t *testing.T) {
 		near, far := stream(t)
 		met := make(chan error, 1)
 		go func() {
-			_, err := Accept(far, config(t, key), key.PublicKey())
+			_, _, err := Accept(far, config(t, key), key.PublicKey())
 			far.Close()
 			met <- err
 		}()

@@ -36,6 +36,7 @@ func (r *Runner) Reach(ctx context.Context, w records.Workspace) (*agentlink.Lin
 	if err != nil {
 		return nil, err
 	}
+	link.Again = func(ctx context.Context) (net.Conn, error) { return s.Connect(ctx, w.SiteID()) }
 	hello, err := link.Hello(ctx)
 	if err == nil && !hello.Configured {
 		err = configureAgain(ctx, link, w)

@@ -19,9 +19,18 @@ type lines struct {
 }
 
 type line struct {
-	sshline.Line[*agentlink.Link]
+	sshline.Line[apart]
 	users int
 	going *time.Timer
+}
+
+// apart is a link through which each dials by a stream of its own, where that can be: requests and
+// answers are many, and large.
+type apart struct{ *agentlink.Link }
+
+// DialContext connects to host:port as seen from inside.
+func (a apart) DialContext(ctx context.Context, network, address string) (net.Conn, error) {
+	return a.DialApart(ctx, network, address)
 }
 
 // lineLingers is how long a connection to an agent stays that nobody uses.
@@ -44,12 +53,12 @@ func (l *lines) use(w records.Workspace) *line {
 	one := l.open[w.ID]
 	if one == nil {
 		one = &line{}
-		one.Open = func(ctx context.Context) (*agentlink.Link, error) {
+		one.Open = func(ctx context.Context) (apart, error) {
 			link, err := l.reacher.Reach(ctx, w)
 			if err != nil {
-				return nil, err
+				return apart{}, err
 			}
-			return link.Quiet(), nil
+			return apart{link.Quiet()}, nil
 		}
 		l.open[w.ID] = one
 	}
@@ -91,6 +100,9 @@ type usedConn struct {
 	net.Conn
 	leave func()
 }
+
+// NetConn is the connection below.
+func (c *usedConn) NetConn() net.Conn { return c.Conn }
 
 // Close closes the connection.
 func (c *usedConn) Close() error {

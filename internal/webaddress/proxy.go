@@ -10,22 +10,25 @@ import (
 	"net/http/httputil"
 	"net/url"
 	"strings"
+	"sync"
 	"time"
 
 	"domicile/internal/fault"
 )
 
 // proxy leads to the program at an address's port.
-func (s *Server) proxy(p place) http.Handler {
+func (s *Server) proxy(p place, visitor http.ResponseWriter) http.Handler {
 	host, port := "localhost", p.address.Port
 	if service, number, other := strings.Cut(p.address.Port, ":"); other {
 		host, port = service, number
 	}
 	target := net.JoinHostPort(host, port)
 	own := &url.URL{Scheme: p.address.Protocol, Host: target}
-	proxy := &httputil.ReverseProxy{
+	var proxy *httputil.ReverseProxy // of this request alone
+	proxy = &httputil.ReverseProxy{
+		BufferPool:    buffers,
 		FlushInterval: 5 * time.Millisecond, // of an answer whose length is known; any other is passed on at once
-		Transport:     s.transport(p, target),
+		Transport:     carried{s.transport(p, target), visitor},
 		Rewrite: func(r *httputil.ProxyRequest) {
 			r.SetURL(own)
 			r.Out.Host = r.In.Host
@@ -41,12 +44,26 @@ func (s *Server) proxy(p place) http.Handler {
 		ModifyResponse: func(a *http.Response) error {
 			narrowCookies(a.Header)
 			bringHome(a, target)
+			if b, is := a.Body.(*body); is && b.atOnce {
+				proxy.FlushInterval = 0
+			}
 			return nil
 		},
 		ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) { s.unanswered(w, r, p, err) },
 	}
 	return proxy
 }
+
+// pool lends the buffers in which answers are copied: of each request one.
+type pool struct{ sync.Pool }
+
+var buffers = &pool{sync.Pool{New: func() any { return new([32 << 10]byte) }}}
+
+// Get lends a buffer.
+func (p *pool) Get() []byte { return p.Pool.Get().(*[32 << 10]byte)[:] }
+
+// Put takes it back.
+func (p *pool) Put(b []byte) { p.Pool.Put((*[32 << 10]byte)(b)) }
 
 // callLocal has the program called by localhost and its own port: some insist on it.
 func callLocal(r *httputil.ProxyRequest, own *url.URL) {
@@ -62,7 +79,7 @@ func callLocal(r *httputil.ProxyRequest, own *url.URL) {
 
 // transport carries requests of one kind to the program. Connections to it are kept by the visitor's
 // requests of the same address.
-func (s *Server) transport(p place, target string) http.RoundTripper {
+func (s *Server) transport(p place, target string) *carrier {
 	key := transportKey{p.workspace.ID, target, p.address.Protocol}
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -74,9 +91,8 @@ func (s *Server) transport(p place, target string) http.RoundTripper {
 		return t
 	}
 	t := &carrier{}
-	dial := func(ctx context.Context, _, _ string) (net.Conn, error) {
-		return s.lines.dial(ctx, p.workspace, target)
-	}
+	t.kept.dial = func(ctx context.Context) (net.Conn, error) { return s.lines.dial(ctx, p.workspace, target) }
+	dial := func(ctx context.Context, _, _ string) (net.Conn, error) { return t.kept.dial(ctx) }
 	// A program inside has no certificate that anybody knows; the way to it is private.
 	trusting := &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12}
 	t.usual = &http.Transport{DialContext: dial, TLSClientConfig: trusting, MaxIdleConnsPerHost: 32, IdleConnTimeout: 30 * time.Second, DisableCompression: true, ForceAttemptHTTP2: true}
@@ -94,17 +110,34 @@ type transportKey struct {
 }
 
 // carrier takes HTTP/2 without TLS where the request needs it, as gRPC does.
-type carrier struct{ usual, second *http.Transport }
+type carrier struct {
+	kept          kept
+	usual, second *http.Transport
+}
+
+// carried is a carrier for one visitor.
+type carried struct {
+	*carrier
+	visitor http.ResponseWriter
+}
 
 // RoundTrip carries one request.
-func (c *carrier) RoundTrip(r *http.Request) (*http.Response, error) {
-	if r.URL.Scheme == "http" && r.ProtoMajor == 2 && strings.HasPrefix(r.Header.Get("Content-Type"), "application/grpc") {
+func (c carried) RoundTrip(r *http.Request) (*http.Response, error) {
+	if c.kept.carries(r) && !isGRPC(r) {
+		return c.kept.roundTrip(r, c.visitor)
+	}
+	if r.URL.Scheme == "http" && isGRPC(r) {
 		return c.second.RoundTrip(r)
 	}
 	return c.usual.RoundTrip(r)
 }
 
+func isGRPC(r *http.Request) bool {
+	return r.ProtoMajor == 2 && strings.HasPrefix(r.Header.Get("Content-Type"), "application/grpc")
+}
+
 func (c *carrier) close() {
+	c.kept.close()
 	c.usual.CloseIdleConnections()
 	c.second.CloseIdleConnections()
 }

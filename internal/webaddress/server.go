@@ -56,6 +56,7 @@ type Server struct {
 	o     Options
 	found *expirable.LRU[string, place] // by label
 	shut  *expirable.LRU[int64, bool]   // by account: whether it is locked
+	shown *expirable.LRU[string, visit] // by what a browser shows
 	lines lines
 
 	mu         sync.Mutex
@@ -74,13 +75,16 @@ const (
 	// another replica counts after it.
 	knownFor  = 2 * time.Second
 	mostKnown = 10_000
+	// shownFor is how long what a browser shows is remembered, and mostShown how many that are.
+	shownFor  = time.Minute
+	mostShown = 2_000
 	// checkEvery is how often it is looked whether who is in for long still may be.
 	checkEvery = 10 * time.Second
 )
 
 // New makes a server that ends with ctx.
 func New(ctx context.Context, o Options) *Server {
-	s := &Server{o: o, found: expirable.NewLRU[string, place](mostKnown, nil, knownFor), shut: expirable.NewLRU[int64, bool](mostKnown, nil, knownFor), lines: lines{reacher: o.Reacher, open: map[int64]*line{}}, live: map[string]map[*visit]bool{}}
+	s := &Server{o: o, found: expirable.NewLRU[string, place](mostKnown, nil, knownFor), shut: expirable.NewLRU[int64, bool](mostKnown, nil, knownFor), shown: expirable.NewLRU[string, visit](mostShown, nil, shownFor), lines: lines{reacher: o.Reacher, open: map[int64]*line{}}, live: map[string]map[*visit]bool{}}
 	go s.check(ctx)
 	context.AfterFunc(ctx, s.lines.closeAll)
 	return s
@@ -170,7 +174,7 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	defer leave()
-	s.proxy(p).ServeHTTP(w, r.WithContext(ctx))
+	s.proxy(p, w).ServeHTTP(w, r.WithContext(ctx))
 }
 
 // mostLive is how many requests go on at one address: whoever has a link can send any number.

@@ -82,6 +82,18 @@ func (s *Server) unsealed(text string) (v visit, ok bool) {
 	return v, json.Unmarshal(b, &v) == nil
 }
 
+// proven reads a visit that was sealed here. It remembers those that were, for each request shows one.
+func (s *Server) proven(text string) (visit, bool) {
+	if v, known := s.shown.Get(text); known {
+		return v, true
+	}
+	v, ok := s.unsealed(text)
+	if ok {
+		s.shown.Add(text, v)
+	}
+	return v, ok
+}
+
 // overTLS tells whether the visitor's side of the connection is TLS.
 func overTLS(r *http.Request) bool {
 	return r.TLS != nil || r.Header.Get("X-Forwarded-Proto") == "https"
@@ -97,7 +109,7 @@ func visitCookie(r *http.Request) string {
 // admitted tells who comes, where that one may come in.
 func (s *Server) admitted(r *http.Request, p place) (visit, bool) {
 	for _, c := range r.CookiesNamed(visitCookie(r)) {
-		if v, ok := s.unsealed(c.Value); ok && v.valid(p) && !s.locked(r.Context(), v.Account) {
+		if v, ok := s.proven(c.Value); ok && v.valid(p) && !s.locked(r.Context(), v.Account) {
 			return v, true
 		}
 	}

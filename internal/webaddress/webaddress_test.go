@@ -45,6 +45,8 @@ type quay struct {
 	program string // host:port of the program
 	server  *Server
 	at      string // host:port of the server
+	// together is whether all requests go through one stream to the agent.
+	together bool
 }
 
 func newQuay(t testing.TB, program http.Handler) *quay {
@@ -113,7 +115,17 @@ func (q *quay) Locked(_ context.Context, accounts []int64) ([]int64, error) {
 // Reach gives a connection to an agent that dials the program, whatever is asked for.
 func (q *quay) Reach(ctx context.Context, _ records.Workspace) (*agentlink.Link, error) {
 	service := linktest.Signer(q.t)
-	return agentlink.Open(ctx, linktest.Agent{Channels: func(c connection.NewChannel) {
+	agent := linktest.Agent{Alone: func(a *connection.Alone) {
+		conn, err := net.Dial("tcp", q.program)
+		if err != nil {
+			_ = a.Reject(ssh.ConnectionFailed, "nothing answers")
+			return
+		}
+		defer conn.Close()
+		if near, err := a.Accept(); err == nil {
+			splice.Sockets(near, conn.(*net.TCPConn), func() {})
+		}
+	}, Channels: func(c connection.NewChannel) {
 		go func() {
 			conn, err := net.Dial("tcp", q.program)
 			if err != nil {
@@ -129,7 +141,12 @@ func (q *quay) Reach(ctx context.Context, _ records.Workspace) (*agentlink.Link,
 			go connection.Discard(requests)
 			splice.Both(conn, channel)
 		}()
-	}}.Private(q.t, service.PublicKey()), service)
+	}}
+	link, err := agentlink.Open(ctx, agent.Private(q.t, service.PublicKey()), service)
+	if err == nil && !q.together {
+		link.Again = func(context.Context) (net.Conn, error) { return agent.Private(q.t, service.PublicKey()), nil }
+	}
+	return link, err
 }
 
 // change changes an address.

@@ -22,6 +22,7 @@ import (
 type Agent struct {
 	Requests func(*connection.Request)
 	Channels func(connection.NewChannel)
+	Alone    func(*connection.Alone)
 	// Met is called with each connection, through which the agent may open channels itself.
 	Met func(connection.Conn)
 }
@@ -64,11 +65,17 @@ func (a Agent) serve(t testing.TB, far net.Conn, service ssh.PublicKey) {
 	config := &ssh.ServerConfig{ServerVersion: "SSH-2.0-agent", PublicKeyCallback: func(ssh.ConnMetadata, ssh.PublicKey) (*ssh.Permissions, error) { return nil, nil }}
 	config.AddHostKey(Signer(t))
 	go func() {
-		peer, err := connection.Accept(far, config, service)
+		defer far.Close()
+		peer, alone, err := connection.Accept(far, config, service)
 		if err != nil {
 			return
 		}
-		defer far.Close()
+		if alone != nil {
+			if a.Alone != nil {
+				a.Alone(alone)
+			}
+			return
+		}
 		if a.Met != nil {
 			a.Met(peer.Conn)
 		}

@@ -1,0 +1,141 @@
+package connection
+
+import (
+	"bufio"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"strings"
+
+	"golang.org/x/crypto/ssh"
+)
+
+// What goes through a channel is put into frames by one side and taken out by the other. Where both
+// are on one machine, a socket costs less than that: so a service may ask for one thing alone on a
+// stream, as it asks for a channel elsewhere. What comes then is nobody's but the thing's, and the
+// kernel can pass it on without copying it.
+const (
+	apartWord   = " apart" // in an agent's greeting: it knows of such streams
+	beginsApart = "domicile-stream\r\n"
+	provesApart = "domicile: the service asks for one thing alone\x00"
+	// longestWish and longestRefusal are in bytes.
+	longestWish    = 4 << 10
+	longestRefusal = 4 << 10
+)
+
+// ErrTogether is told where there are no streams for one thing alone: the other side is not on this
+// machine, or is of an earlier version.
+var ErrTogether = errors.New("all goes through one stream")
+
+// wanted is what a stream is for. The words are those of a channel (RFC 4254, section 5.1).
+type wanted struct {
+	Kind  string
+	Extra []byte
+}
+
+type refusal struct {
+	Reason  uint32
+	Message string
+}
+
+// OnThisMachine tells whether a stream is a private one between two processes of one machine.
+func OnThisMachine(stream net.Conn) bool {
+	p, isPrivate := stream.(private)
+	if !isPrivate {
+		return false
+	}
+	_, isSocket := p.Conn.(*net.UnixConn)
+	return isSocket
+}
+
+// Apart asks an agent for one thing on a stream that is for it alone. An error of type
+// *ssh.OpenChannelError is its refusal; after ErrTogether a channel may be asked for, on another
+// stream.
+func Apart(stream net.Conn, key ssh.Signer, kind string, extra []byte) (*net.UnixConn, error) {
+	if !OnThisMachine(stream) {
+		return nil, ErrTogether
+	}
+	from := bufio.NewReaderSize(stream, longestLine)
+	line, err := readLine(from)
+	if err != nil {
+		return nil, err
+	}
+	nonce := nonceOf(line)
+	if before, _, _ := strings.Cut(line, " "+framesWord); nonce == nil || !strings.HasSuffix(before, apartWord) {
+		return nil, ErrTogether
+	}
+	if from.Buffered() > 0 {
+		return nil, errors.New("who greets says more than a greeting")
+	}
+	wish := ssh.Marshal(struct{ B []byte }{ssh.Marshal(wanted{kind, extra})})
+	if err := show(stream, beginsApart, provesApart, nonce, key, wish); err != nil {
+		return nil, err
+	}
+	return stream.(private).Conn.(*net.UnixConn), answered(stream)
+}
+
+// answered reads whether what was wished is granted: no bytes say that it is.
+func answered(stream net.Conn) error {
+	b, err := readBytes(stream, longestRefusal)
+	if err != nil || len(b) == 0 {
+		return err
+	}
+	var r refusal
+	if err := ssh.Unmarshal(b, &r); err != nil {
+		return err
+	}
+	return &ssh.OpenChannelError{Reason: ssh.RejectionReason(r.Reason), Message: r.Message}
+}
+
+// readBytes reads a length in four bytes, and as many bytes; and none beyond them.
+func readBytes(from io.Reader, most int) ([]byte, error) {
+	var length [4]byte
+	if _, err := io.ReadFull(from, length[:]); err != nil {
+		return nil, err
+	}
+	n := binary.BigEndian.Uint32(length[:])
+	if n > uint32(most) {
+		return nil, fmt.Errorf("%d bytes came where %d are the most", n, most)
+	}
+	b := make([]byte, n)
+	_, err := io.ReadFull(from, b)
+	return b, err
+}
+
+// Alone is one thing that the service asks for on a stream of its own. It must be accepted or rejected.
+type Alone struct {
+	Kind   string
+	Extra  []byte
+	stream *net.UnixConn
+}
+
+// Accept grants it: the stream is the thing's from then on.
+func (a *Alone) Accept() (*net.UnixConn, error) {
+	_, err := a.stream.Write(make([]byte, 4))
+	return a.stream, err
+}
+
+// Reject refuses it, and ends the stream.
+func (a *Alone) Reject(reason ssh.RejectionReason, message string) error {
+	_, err := a.stream.Write(ssh.Marshal(struct{ B []byte }{ssh.Marshal(refusal{uint32(reason), message})}))
+	return errors.Join(err, a.stream.Close())
+}
+
+// readWish reads what the stream is for.
+func readWish(stream net.Conn, from *bufio.Reader) (*Alone, error) {
+	b, err := readBytes(from, longestWish)
+	if err != nil {
+		return nil, err
+	}
+	var w wanted
+	if ssh.Unmarshal(b, &w) != nil || from.Buffered() > 0 { // what comes next is not for this reader
+		return nil, errNotTheService
+	}
+	socket, isSocket := stream.(*net.UnixConn)
+	if !isSocket {
+		return nil, ErrTogether
+	}
+	return &Alone{Kind: w.Kind, Extra: w.Extra, stream: socket}, nil
+}

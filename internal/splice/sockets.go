@@ -1,0 +1,134 @@
+//go:build linux
+
+package splice
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"sync"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+)
+
+// socket is a connection that the kernel can pass on without copying it.
+type socket interface {
+	net.Conn
+	syscall.Conn
+	CloseWrite() error
+}
+
+// Sockets joins two connections of this machine both ways until both have ended, as Both does. Where
+// much comes, the kernel passes it on alone. passed is called whenever something has come.
+func Sockets(a, b socket, passed func()) {
+	var both sync.WaitGroup
+	pass := func(to, from socket) {
+		_ = passOn(to, from, passed) // either end of it is the end
+		_ = to.CloseWrite()
+	}
+	both.Go(func() { pass(a, b) })
+	both.Go(func() { pass(b, a) })
+	both.Wait()
+}
+
+// passOn copies until the end, as Copy does.
+func passOn(to, from socket, passed func()) error {
+	small := make([]byte, idle)
+	for {
+		n, err := from.Read(small)
+		passed()
+		if err := pass(to, small[:n]); err != nil {
+			return err
+		}
+		if err == nil && n == len(small) {
+			err = passMuch(to, from, passed)
+		}
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
+
+// passMuch copies until little comes.
+func passMuch(to, from socket, passed func()) error {
+	large := buffers.Get().(*[busy]byte)
+	defer buffers.Put(large)
+	for {
+		n, err := from.Read(large[:])
+		passed()
+		if err := pass(to, large[:n]); err != nil {
+			return err
+		}
+		if err != nil || n < idle {
+			return err
+		}
+		if n == len(large) {
+			if err := byKernel(to, from, passed); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+// most is how many bytes are between the two sockets at most: as much as anybody may have in a pipe.
+const most = 1 << 20
+
+// byKernel has the kernel pass on what comes, until that is little: meanwhile it holds two descriptors.
+func byKernel(to, from socket, passed func()) error {
+	out, err := to.SyscallConn()
+	if err != nil {
+		return err
+	}
+	in, err := from.SyscallConn()
+	if err != nil {
+		return err
+	}
+	var pipe [2]int
+	if err := unix.Pipe2(pipe[:], unix.O_CLOEXEC|unix.O_NONBLOCK); err != nil {
+		return fmt.Errorf("make a pipe: %w", err)
+	}
+	defer unix.Close(pipe[0])
+	defer unix.Close(pipe[1])
+	_, _ = unix.FcntlInt(uintptr(pipe[1]), unix.F_SETPIPE_SZ, most) // a smaller one will do
+	for {
+		n, err := move(in.Read, func(fd int) (int64, error) { return unix.Splice(fd, nil, pipe[1], nil, most, splicing) })
+		if err != nil {
+			return err
+		}
+		passed()
+		if n == 0 {
+			return io.EOF
+		}
+		for left := n; left > 0; {
+			k, err := move(out.Write, func(fd int) (int64, error) { return unix.Splice(pipe[0], nil, fd, nil, int(left), splicing) })
+			if err != nil {
+				return err
+			}
+			left -= k
+		}
+		if n < idle {
+			return nil
+		}
+	}
+}
+
+const splicing = unix.SPLICE_F_MOVE | unix.SPLICE_F_NONBLOCK
+
+// move waits, as a socket's own way of reading or writing does, until the kernel has moved something.
+func move(when func(func(fd uintptr) bool) error, try func(fd int) (int64, error)) (n int64, err error) {
+	waitErr := when(func(fd uintptr) bool {
+		for err = unix.EINTR; err == unix.EINTR; {
+			n, err = try(int(fd))
+		}
+		return err != unix.EAGAIN
+	})
+	if waitErr != nil {
+		return 0, waitErr
+	}
+	return n, err
+}
