@@ -4,7 +4,6 @@ package splice
 
 import (
 	"errors"
-	"fmt"
 	"io"
 	"net"
 	"sync"
@@ -58,7 +57,7 @@ func passOn(to, from socket, passed func()) error {
 func passMuch(to, from socket, passed func()) error {
 	large := buffers.Get().(*[busy]byte)
 	defer buffers.Put(large)
-	for {
+	for copied := false; ; {
 		n, err := from.Read(large[:])
 		passed()
 		if err := pass(to, large[:n]); err != nil {
@@ -67,16 +66,23 @@ func passMuch(to, from socket, passed func()) error {
 		if err != nil || n < idle {
 			return err
 		}
-		if n == len(large) {
-			if err := byKernel(to, from, passed); err != nil {
-				return err
-			}
+		if n < len(large) || copied {
+			continue
+		}
+		switch err := byKernel(to, from, passed); {
+		case errors.Is(err, errCopied):
+			copied = true
+		case err != nil:
+			return err
 		}
 	}
 }
 
 // most is how many bytes are between the two sockets at most: as much as anybody may have in a pipe.
 const most = 1 << 20
+
+// errCopied is that the kernel does not pass on, for whatever reason: none of what has come is lost.
+var errCopied = errors.New("the kernel passes nothing on here")
 
 // byKernel has the kernel pass on what comes, until that is little: meanwhile it holds two descriptors.
 func byKernel(to, from socket, passed func()) error {
@@ -90,13 +96,16 @@ func byKernel(to, from socket, passed func()) error {
 	}
 	var pipe [2]int
 	if err := unix.Pipe2(pipe[:], unix.O_CLOEXEC|unix.O_NONBLOCK); err != nil {
-		return fmt.Errorf("make a pipe: %w", err)
+		return errCopied // there may be no descriptors left
 	}
 	defer unix.Close(pipe[0])
 	defer unix.Close(pipe[1])
 	_, _ = unix.FcntlInt(uintptr(pipe[1]), unix.F_SETPIPE_SZ, most) // a smaller one will do
 	for {
 		n, err := move(in.Read, func(fd int) (int64, error) { return unix.Splice(fd, nil, pipe[1], nil, most, splicing) })
+		if refused(err) {
+			return errCopied
+		}
 		if err != nil {
 			return err
 		}
@@ -106,6 +115,12 @@ func byKernel(to, from socket, passed func()) error {
 		}
 		for left := n; left > 0; {
 			k, err := move(out.Write, func(fd int) (int64, error) { return unix.Splice(pipe[0], nil, fd, nil, int(left), splicing) })
+			if refused(err) {
+				if _, err := io.CopyN(to, pipeEnd(pipe[0]), left); err != nil {
+					return err
+				}
+				return errCopied
+			}
 			if err != nil {
 				return err
 			}
@@ -116,6 +131,16 @@ func byKernel(to, from socket, passed func()) error {
 		}
 	}
 }
+
+// refused tells whether a call is one that is not allowed, or not known, for such descriptors.
+func refused(err error) bool {
+	return errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS) || errors.Is(err, unix.EPERM) || errors.Is(err, unix.EACCES)
+}
+
+// pipeEnd is a pipe from which as much is read as is in it.
+type pipeEnd int
+
+func (p pipeEnd) Read(b []byte) (int, error) { return unix.Read(int(p), b) }
 
 const splicing = unix.SPLICE_F_MOVE | unix.SPLICE_F_NONBLOCK
 

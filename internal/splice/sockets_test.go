@@ -7,6 +7,7 @@ import (
 	"io"
 	"math/rand/v2"
 	"net"
+	"os"
 	"path/filepath"
 	"sync"
 	"sync/atomic"
@@ -14,6 +15,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 )
 
 func unixSockets(t testing.TB) (*net.UnixConn, *net.UnixConn) {
@@ -87,3 +89,28 @@ func TestSocketsWhereOneIsGone(t *testing.T) {
 type endless struct{}
 
 func (endless) Read(p []byte) (int, error) { return len(p), nil }
+
+// Where there are no descriptors left for the kernel's way, what passes is copied, and whole.
+func TestSocketsPassAllWithoutDescriptors(t *testing.T) {
+	visitor, near := unixSockets(t)
+	program, far := tcp(t)
+	cargo := bytes.Repeat([]byte("the tide turns\n"), most/8)
+	probe, err := os.Open(os.DevNull)
+	require.NoError(t, err)
+	var before unix.Rlimit
+	require.NoError(t, unix.Getrlimit(unix.RLIMIT_NOFILE, &before))
+	now := unix.Rlimit{Cur: uint64(probe.Fd()), Max: before.Max}
+	require.NoError(t, probe.Close())
+	require.NoError(t, unix.Setrlimit(unix.RLIMIT_NOFILE, &now))
+	defer func() { require.NoError(t, unix.Setrlimit(unix.RLIMIT_NOFILE, &before)) }()
+	require.ErrorIs(t, byKernel(near, far.(*net.TCPConn), func() {}), errCopied)
+	go Sockets(near, far.(*net.TCPConn), func() {})
+	go func() {
+		_, err := program.Write(cargo)
+		assert.NoError(t, err)
+		assert.NoError(t, program.(*net.TCPConn).CloseWrite())
+	}()
+	got, err := io.ReadAll(visitor)
+	require.NoError(t, err)
+	assert.True(t, bytes.Equal(cargo, got), "%d of %d bytes", len(got), len(cargo))
+}
