@@ -233,6 +233,7 @@ func TestASessionThatIsLent(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, fs.FileMode(0o600), info.Mode().Perm())
 	b := Borrowed{Socket: socket}
+	assert.True(t, b.Lent())
 	big := strings.Repeat("flood ", 1<<18)
 	assert.Equal(t, "engine "+big, ask(t, b, "engine", big))
 	assert.Equal(t, "engine tide", ask(t, l, "engine", "tide"), "who lends has it, too")
@@ -246,6 +247,12 @@ func TestASessionThatIsLent(t *testing.T) {
 	_, err = b.Dial(t.Context(), "echo")
 	assert.True(t, fault.IsTransient(err), "nobody lends any more: %v", err)
 	assert.NoFileExists(t, socket)
+	assert.False(t, b.Lent())
+	dead, err := net.ListenUnix("unix", &net.UnixAddr{Name: socket, Net: "unix"})
+	require.NoError(t, err)
+	dead.SetUnlinkOnClose(false)
+	require.NoError(t, dead.Close())
+	assert.False(t, b.Lent(), "one that was killed left its socket")
 
 	first, err := Lend(socket, l)
 	require.NoError(t, err)

@@ -121,6 +121,16 @@ func (b Borrowed) Dial(ctx context.Context, to string) (net.Conn, error) {
 	return conn, nil
 }
 
+// Lent tells whether anybody lends a session at the socket: one that was killed leaves its socket behind.
+func (b Borrowed) Lent() bool {
+	conn, err := net.Dial("unix", b.Socket)
+	if err != nil {
+		return false
+	}
+	conn.Close()
+	return true
+}
+
 // notLent is the end of another service that had the session, or of the session: both pass.
 func notLent(err error) error {
 	return fault.Transient(err, "machine-silent", "", "the service that has the session with the machine does not lend it")

@@ -78,7 +78,9 @@ func New(o Options) *Site {
 		o.System = "this host, a machine for each workspace"
 	}
 	o.Engine.Alone, o.Engine.Shared, o.Engine.BuildAt = true, nil, nil
-	o.Engine.Private = o.Kind == site.VM // what rented instances send passes strange networks
+	// A machine of this host is reached by a port of its own, and a rented instance inside the TLS with
+	// which it calls: nobody else reads or changes what passes.
+	o.Engine.Private = true
 	s := &Site{o: o, engines: map[string]*engine.Site{}, homes: map[string]string{}}
 	if o.Folder != "" {
 		s.marking.Folder = filepath.Join(o.Folder, "turns")

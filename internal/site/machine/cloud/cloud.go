@@ -295,7 +295,7 @@ func (m *Maker) Dial(ctx context.Context, id, to string) (net.Conn, error) {
 	}
 	line := m.o.Lines.get(r.Token)
 	if line == nil {
-		return nil, fault.Transient(nil, "machine-silent", "", "the instance of the workspace %s has not called", id)
+		return nil, fault.Transient(nil, "machine-silent", "try again in a minute: one that runs calls within half a minute, also after the service has begun anew", "the rented instance has not called")
 	}
 	return line.Dial(ctx, to)
 }

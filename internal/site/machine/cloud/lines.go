@@ -96,10 +96,10 @@ func (l *Lines) get(token string) machine.Line {
 	if l.folder == "" {
 		return nil
 	}
-	if _, err := os.Lstat(l.socket(token)); err != nil {
-		return nil
+	if b := (channel.Borrowed{Socket: l.socket(token)}); b.Lent() {
+		return b
 	}
-	return channel.Borrowed{Socket: l.socket(token)}
+	return nil
 }
 
 // own gives this service's own session with the instance of an order; nil: there is none.
