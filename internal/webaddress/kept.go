@@ -14,6 +14,8 @@ import (
 	"slices"
 	"sync"
 	"time"
+
+	"golang.org/x/sys/unix"
 )
 
 const (
@@ -65,6 +67,9 @@ func (k *kept) roundTrip(r *http.Request, visitor http.ResponseWriter) (*http.Re
 		}
 		stop := context.AfterFunc(r.Context(), func() { w.Close() })
 		a, err := w.ask(r)
+		if err == nil && !fresh && a.Close && a.StatusCode == http.StatusRequestTimeout {
+			err, w.said = errGone, false // it was said of the connection, before the request came
+		}
 		if err == nil {
 			k.follow(a, w, stop, visitor)
 			return a, nil
@@ -80,15 +85,19 @@ func (k *kept) roundTrip(r *http.Request, visitor http.ResponseWriter) (*http.Re
 	}
 }
 
+// errGone is that the program gave up a connection that was kept.
+var errGone = errors.New("the program gave up the connection")
+
 // take gives a connection that was kept, or a fresh one.
 func (k *kept) take(ctx context.Context) (w *way, fresh bool, err error) {
-	k.mu.Lock()
-	if last := len(k.idle) - 1; last >= 0 {
-		w, k.idle = k.idle[last], k.idle[:last]
-	}
-	k.mu.Unlock()
-	if w != nil {
-		return w, false, nil
+	for {
+		if w = k.last(); w == nil {
+			break
+		}
+		if w.quiet() {
+			return w, false, nil
+		}
+		w.Close()
 	}
 	conn, err := k.dial(ctx)
 	if err != nil {
@@ -97,6 +106,35 @@ func (k *kept) take(ctx context.Context) (w *way, fresh bool, err error) {
 	w = &way{Conn: conn}
 	w.from, w.to = bufio.NewReader(w), bufio.NewWriter(conn)
 	return w, true, nil
+}
+
+// last gives the connection that was used last; nil: none is kept.
+func (k *kept) last() (w *way) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if last := len(k.idle) - 1; last >= 0 {
+		w, k.idle = k.idle[last], k.idle[:last]
+	}
+	return w
+}
+
+// quiet tells whether nothing has come since the last answer: neither the end, nor what nobody asked for.
+func (w *way) quiet() bool {
+	socket, isSocket := w.socket()
+	if !isSocket {
+		return true // it shows when it is used
+	}
+	raw, err := socket.SyscallConn()
+	if err != nil {
+		return false
+	}
+	quiet := false
+	err = raw.Read(func(fd uintptr) bool {
+		_, _, err := unix.Recvfrom(int(fd), make([]byte, 1), unix.MSG_PEEK|unix.MSG_DONTWAIT)
+		quiet = err == unix.EAGAIN
+		return true
+	})
+	return err == nil && quiet
 }
 
 // keep takes a connection back.
@@ -200,7 +238,7 @@ func (k *kept) follow(a *http.Response, w *way, stop func() bool, visitor http.R
 		over(true)
 		return
 	}
-	b := &body{ReadCloser: a.Body, over: over, atOnce: a.ContentLength >= 0 && a.ContentLength <= int64(w.from.Buffered())}
+	b := &body{ReadCloser: a.Body, wanted: a.Request.Context(), over: over, atOnce: a.ContentLength >= 0 && a.ContentLength <= int64(w.from.Buffered())}
 	to, passes := visitor.(io.ReaderFrom)
 	if near, isSocket := w.socket(); passes && isSocket && a.ContentLength >= large {
 		b.pass, b.atOnce = func() error { return w.pass(visitor, to, near, a.ContentLength) }, true
@@ -245,6 +283,8 @@ type body struct {
 	pass func() error // brings all of it to the visitor; nil: it is read
 	over func(read bool)
 	done bool
+	// wanted ends with who asked.
+	wanted context.Context
 	// atOnce says that nobody need see to it that what has come is sent on meanwhile: all is there, or is
 	// passed on as it comes, by who alone may write to the visitor then.
 	atOnce bool
@@ -262,6 +302,9 @@ func (b *body) Read(p []byte) (n int, err error) {
 	}
 	if err != nil {
 		b.end(errors.Is(err, io.EOF))
+		if gone := b.wanted.Err(); gone != nil && !errors.Is(err, io.EOF) {
+			err = gone // and not that the connection was closed for that
+		}
 	}
 	return n, err
 }

@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"net/http/httptrace"
 	"net/textproto"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -111,20 +112,60 @@ func TestLargeAnswers(t *testing.T) {
 	}
 }
 
-// A program may end a connection that is kept: the next request does not notice.
+// A program may end a connection that is kept, with a word or without: the next request does not notice.
 func TestAProgramThatEndsItsConnections(t *testing.T) {
-	q := newQuay(t, nil)
-	q.says(func(conn net.Conn, next func() (string, bool)) {
-		if _, ok := next(); ok {
-			_, _ = io.WriteString(conn, "HTTP/1.1 200 OK\r\nContent-Length: 4\r\n\r\nahoy")
-		}
-	})
-	c := q.browser()
-	q.comes(c, "board", skipper)
-	for range 20 {
-		a, body := q.get(c, q.url("board", "/"), nil)
-		require.Equal(t, http.StatusOK, a.StatusCode, body)
-		assert.Equal(t, "ahoy", body)
+	for name, x := range map[string]struct {
+		last     string
+		together bool
+	}{
+		"without a word":           {"", false},
+		"without a word, together": {"", true},
+		"for the time":             {"HTTP/1.1 408 Request Timeout\r\nConnection: close\r\nContent-Length: 0\r\n\r\n", false},
+		"for the time, together":   {"HTTP/1.1 408 Request Timeout\r\nConnection: close\r\nContent-Length: 0\r\n\r\n", true},
+	} {
+		t.Run(name, func(t *testing.T) {
+			q := newQuay(t, nil)
+			q.together = x.together
+			over := make(chan bool, 1)
+			q.says(func(conn net.Conn, next func() (string, bool)) {
+				if _, ok := next(); ok {
+					_, _ = io.WriteString(conn, "HTTP/1.1 200 OK\r\nContent-Length: 4\r\n\r\nahoy")
+					<-over // the answer has come
+					_, _ = io.WriteString(conn, x.last)
+				}
+			})
+			c := q.browser()
+			q.comes(c, "board", skipper)
+			for range 20 {
+				a, body := q.get(c, q.url("board", "/"), nil)
+				require.Equal(t, http.StatusOK, a.StatusCode, body)
+				require.Equal(t, "ahoy", body)
+				over <- true
+			}
+		})
+	}
+}
+
+// A connection that is kept counts as long as nothing has come: neither the end, nor what nobody asked for.
+func TestAKeptConnectionIsQuiet(t *testing.T) {
+	for name, act := range map[string]func(far net.Conn){
+		"ended":   func(far net.Conn) { far.Close() },
+		"chatted": func(far net.Conn) { _, _ = io.WriteString(far, "HTTP/1.1 200 OK\r\n\r\n") },
+	} {
+		l, err := net.Listen("unix", filepath.Join(t.TempDir(), "s"))
+		require.NoError(t, err)
+		near, err := net.Dial("unix", l.Addr().String())
+		require.NoError(t, err)
+		far, err := l.Accept()
+		require.NoError(t, err)
+		w := &way{Conn: &usedConn{Conn: near, leave: func() {}}}
+		assert.True(t, w.quiet())
+		act(far)
+		assert.False(t, w.quiet(), name)
+		near.Close()
+		assert.False(t, w.quiet())
+		far.Close()
+		l.Close()
 	}
 }
 

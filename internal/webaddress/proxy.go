@@ -27,6 +27,7 @@ func (s *Server) proxy(p place, visitor http.ResponseWriter) http.Handler {
 	var proxy *httputil.ReverseProxy // of this request alone
 	proxy = &httputil.ReverseProxy{
 		BufferPool:    buffers,
+		ErrorLog:      s.broken,
 		FlushInterval: 5 * time.Millisecond, // of an answer whose length is known; any other is passed on at once
 		Transport:     carried{s.transport(p, target), visitor},
 		Rewrite: func(r *httputil.ProxyRequest) {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log"
 	"log/slog"
 	"maps"
 	"net"
@@ -58,6 +59,8 @@ type Server struct {
 	shut  *expirable.LRU[int64, bool]   // by account: whether it is locked
 	shown *expirable.LRU[string, visit] // by what a browser shows
 	lines lines
+	// broken hears of answers that broke off, which is what visitors do.
+	broken *log.Logger
 
 	mu         sync.Mutex
 	transports *expirable.LRU[transportKey, *carrier]
@@ -84,7 +87,7 @@ const (
 
 // New makes a server that ends with ctx.
 func New(ctx context.Context, o Options) *Server {
-	s := &Server{o: o, found: expirable.NewLRU[string, place](mostKnown, nil, knownFor), shut: expirable.NewLRU[int64, bool](mostKnown, nil, knownFor), shown: expirable.NewLRU[string, visit](mostShown, nil, shownFor), lines: lines{reacher: o.Reacher, open: map[int64]*line{}}, live: map[string]map[*visit]bool{}}
+	s := &Server{o: o, found: expirable.NewLRU[string, place](mostKnown, nil, knownFor), shut: expirable.NewLRU[int64, bool](mostKnown, nil, knownFor), shown: expirable.NewLRU[string, visit](mostShown, nil, shownFor), broken: slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug), lines: lines{reacher: o.Reacher, open: map[int64]*line{}}, live: map[string]map[*visit]bool{}}
 	go s.check(ctx)
 	context.AfterFunc(ctx, s.lines.closeAll)
 	return s
