@@ -37,7 +37,9 @@ func passOn(to, from socket, passed func()) error {
 	small := make([]byte, idle)
 	for {
 		n, err := from.Read(small)
-		passed()
+		if n > 0 {
+			passed()
+		}
 		if err := pass(to, small[:n]); err != nil {
 			return err
 		}
@@ -59,7 +61,9 @@ func passMuch(to, from socket, passed func()) error {
 	defer buffers.Put(large)
 	for copied := false; ; {
 		n, err := from.Read(large[:])
-		passed()
+		if n > 0 {
+			passed()
+		}
 		if err := pass(to, large[:n]); err != nil {
 			return err
 		}
@@ -109,10 +113,10 @@ func byKernel(to, from socket, passed func()) error {
 		if err != nil {
 			return err
 		}
-		passed()
 		if n == 0 {
 			return io.EOF
 		}
+		passed()
 		for left := n; left > 0; {
 			k, err := move(out.Write, func(fd int) (int64, error) { return unix.Splice(pipe[0], nil, fd, nil, int(left), splicing) })
 			if refused(err) {
