@@ -162,7 +162,7 @@ func (s *Server) serveConn(ctx context.Context, conn net.Conn) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	if alone != nil {
-		s.apart(ctx, alone)
+		s.alone(ctx, alone)
 		return
 	}
 	v := &visitor{Conn: c.Conn}

@@ -97,7 +97,7 @@ func TestAStreamOfItsOwnIsAUse(t *testing.T) {
 	stream, err := net.Dial("unix", sockets.Addr().String())
 	require.NoError(t, err)
 	port := program.Addr().(*net.TCPAddr).Port
-	near, err := connection.Apart(connection.Private(stream), key, "direct-tcpip", ssh.Marshal(tcpTarget{Host: "127.0.0.1", Port: uint32(port)}))
+	near, err := connection.DialAlone(connection.Private(stream), key, "direct-tcpip", ssh.Marshal(tcpTarget{Host: "127.0.0.1", Port: uint32(port)}))
 	require.NoError(t, err)
 	defer near.Close()
 	far, err := program.Accept()

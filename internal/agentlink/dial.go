@@ -49,9 +49,9 @@ func (l *Link) DialContext(ctx context.Context, _, address string) (net.Conn, er
 	}
 }
 
-// DialApart connects as DialContext does: where the agent is on this machine, by a socket that is for this
+// DialAlone connects as DialContext does: where the agent is on this machine, by a socket that is for this
 // alone.
-func (l *Link) DialApart(ctx context.Context, network, address string) (net.Conn, error) {
+func (l *Link) DialAlone(ctx context.Context, network, address string) (net.Conn, error) {
 	if l.Again == nil || l.together.Load() {
 		return l.DialContext(ctx, network, address)
 	}
@@ -64,7 +64,7 @@ func (l *Link) DialApart(ctx context.Context, network, address string) (net.Conn
 		return l.DialContext(ctx, network, address)
 	}
 	stop := context.AfterFunc(ctx, func() { stream.Close() })
-	conn, err := connection.Apart(stream, l.key, directTCP, to)
+	conn, err := connection.DialAlone(stream, l.key, directTCP, to)
 	if !stop() && err == nil {
 		err = ctx.Err()
 	}

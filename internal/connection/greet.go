@@ -19,7 +19,7 @@ import (
 // service answers with a line of its own, and proves by its key that it is the service.
 const (
 	framesWord = "frames="
-	begins     = "domicile-frames\r\n" // as long as beginsApart
+	begins     = "domicile-frames\r\n" // as long as beginsAlone
 	// proves stands before what is signed, so that the signature is good for nothing else.
 	proves = "domicile: the service opens plain frames\x00"
 	// longestLine is how long a greeting may be, in bytes (RFC 4253, section 4.2).
@@ -122,7 +122,7 @@ func Accept(stream net.Conn, config *ssh.ServerConfig, service ssh.PublicKey) (P
 		return Peer{}, nil, err
 	}
 	own := *config
-	own.ServerVersion += apartWord + " " + framesWord + base64.RawURLEncoding.EncodeToString(nonce)
+	own.ServerVersion += aloneWord + " " + framesWord + base64.RawURLEncoding.EncodeToString(nonce)
 	line := own.ServerVersion + "\r\n"
 	if _, err := io.WriteString(stream, line); err != nil {
 		return Peer{}, nil, err
@@ -156,9 +156,9 @@ func check(from io.Reader, nonce []byte, service ssh.PublicKey) (alone bool, err
 	if _, err := io.ReadFull(from, head); err != nil {
 		return false, err
 	}
-	proves, alone := proves, string(head) == beginsApart
+	proves, alone := proves, string(head) == beginsAlone
 	if alone {
-		proves = provesApart
+		proves = provesAlone
 	} else if string(head) != begins {
 		return false, errNotTheService
 	}

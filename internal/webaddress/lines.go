@@ -19,18 +19,18 @@ type lines struct {
 }
 
 type line struct {
-	sshline.Line[apart]
+	sshline.Line[alone]
 	users int
 	going *time.Timer
 }
 
-// apart is a link through which each dials by a stream of its own, where that can be: requests and
+// alone is a link through which each dials by a stream of its own, where that can be: requests and
 // answers are many, and large.
-type apart struct{ *agentlink.Link }
+type alone struct{ *agentlink.Link }
 
 // DialContext connects to host:port as seen from inside.
-func (a apart) DialContext(ctx context.Context, network, address string) (net.Conn, error) {
-	return a.DialApart(ctx, network, address)
+func (a alone) DialContext(ctx context.Context, network, address string) (net.Conn, error) {
+	return a.DialAlone(ctx, network, address)
 }
 
 // lineLingers is how long a connection to an agent stays that nobody uses.
@@ -53,12 +53,12 @@ func (l *lines) use(w records.Workspace) *line {
 	one := l.open[w.ID]
 	if one == nil {
 		one = &line{}
-		one.Open = func(ctx context.Context) (apart, error) {
+		one.Open = func(ctx context.Context) (alone, error) {
 			link, err := l.reacher.Reach(ctx, w)
 			if err != nil {
-				return apart{}, err
+				return alone{}, err
 			}
-			return apart{link.Quiet()}, nil
+			return alone{link.Quiet()}, nil
 		}
 		l.open[w.ID] = one
 	}

@@ -53,7 +53,7 @@ func TestOneThingAlone(t *testing.T) {
 	}
 	answer := make(chan asked, 1)
 	go func() {
-		conn, err := Apart(Private(near), key, "direct-tcpip", []byte("quay:80"))
+		conn, err := DialAlone(Private(near), key, "direct-tcpip", []byte("quay:80"))
 		answer <- asked{conn, err}
 	}()
 	m := <-heard
@@ -84,7 +84,7 @@ func TestOneThingIsRefused(t *testing.T) {
 	heard := accept(t, far, key)
 	refused := make(chan error, 1)
 	go func() { refused <- (<-heard).alone.Reject(ssh.ConnectionFailed, "nobody is at the quay") }()
-	_, err := Apart(Private(near), key, "direct-tcpip", nil)
+	_, err := DialAlone(Private(near), key, "direct-tcpip", nil)
 	var told *ssh.OpenChannelError
 	require.ErrorAs(t, err, &told)
 	assert.Equal(t, ssh.OpenChannelError{Reason: ssh.ConnectionFailed, Message: "nobody is at the quay"}, *told)
@@ -97,14 +97,14 @@ func TestOneThingIsRefused(t *testing.T) {
 func TestAllGoesTogether(t *testing.T) {
 	key := signer(t)
 	near, _ := stream(t)
-	_, err := Apart(Private(near), key, "direct-tcpip", nil)
+	_, err := DialAlone(Private(near), key, "direct-tcpip", nil)
 	assert.ErrorIs(t, err, ErrTogether)
 	near, _ = sockets(t)
-	_, err = Apart(near, key, "direct-tcpip", nil)
+	_, err = DialAlone(near, key, "direct-tcpip", nil)
 	assert.ErrorIs(t, err, ErrTogether, "a stream that is not known to be private")
 	near, far := sockets(t)
 	go func() { _, _ = io.WriteString(far, "SSH-2.0-quay "+framesWord+strings.Repeat("A", 43)+"\r\n") }()
-	_, err = Apart(Private(near), key, "direct-tcpip", nil)
+	_, err = DialAlone(Private(near), key, "direct-tcpip", nil)
 	assert.ErrorIs(t, err, ErrTogether, "an agent of an earlier version")
 
 	// And that does not end what goes together with an agent that knows more.
@@ -123,10 +123,10 @@ func TestAllGoesTogether(t *testing.T) {
 func TestWhoAnswersForOneThing(t *testing.T) {
 	key := signer(t)
 	for name, says := range map[string]string{
-		"more than a greeting":   " apart " + framesWord + strings.Repeat("A", 43) + "\r\nand a welcome",
-		"a refusal without end":  " apart " + framesWord + strings.Repeat("A", 43) + "\r\n\xff\xff\xff\xff",
-		"a refusal that is none": " apart " + framesWord + strings.Repeat("A", 43) + "\r\n\x00\x00\x00\x02no",
-		"half an answer":         " apart " + framesWord + strings.Repeat("A", 43) + "\r\n\x00\x00",
+		"more than a greeting":   " alone " + framesWord + strings.Repeat("A", 43) + "\r\nand a welcome",
+		"a refusal without end":  " alone " + framesWord + strings.Repeat("A", 43) + "\r\n\xff\xff\xff\xff",
+		"a refusal that is none": " alone " + framesWord + strings.Repeat("A", 43) + "\r\n\x00\x00\x00\x02no",
+		"half an answer":         " alone " + framesWord + strings.Repeat("A", 43) + "\r\n\x00\x00",
 		"nothing":                "",
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -142,7 +142,7 @@ func TestWhoAnswersForOneThing(t *testing.T) {
 				}
 				far.Close()
 			}()
-			_, err := Apart(Private(near), key, "direct-tcpip", nil)
+			_, err := DialAlone(Private(near), key, "direct-tcpip", nil)
 			require.Error(t, err)
 			assert.NotErrorIs(t, err, ErrTogether)
 		})
@@ -155,22 +155,22 @@ func TestWhoAsksForOneThing(t *testing.T) {
 	key := signer(t)
 	for name, says := range map[string]func(nonce []byte, to net.Conn) error{
 		"a stranger": func(nonce []byte, to net.Conn) error {
-			return show(to, beginsApart, provesApart, nonce, signer(t), ssh.Marshal(struct{ B []byte }{ssh.Marshal(wanted{"direct-tcpip", nil})}))
+			return show(to, beginsAlone, provesAlone, nonce, signer(t), ssh.Marshal(struct{ B []byte }{ssh.Marshal(wanted{"direct-tcpip", nil})}))
 		},
 		"with the proof of frames": func(nonce []byte, to net.Conn) error {
-			return show(to, beginsApart, proves, nonce, key, ssh.Marshal(struct{ B []byte }{ssh.Marshal(wanted{"direct-tcpip", nil})}))
+			return show(to, beginsAlone, proves, nonce, key, ssh.Marshal(struct{ B []byte }{ssh.Marshal(wanted{"direct-tcpip", nil})}))
 		},
 		"frames with the proof of a wish": func(nonce []byte, to net.Conn) error {
-			return show(to, begins, provesApart, nonce, key, nil)
+			return show(to, begins, provesAlone, nonce, key, nil)
 		},
 		"a wish of megabytes": func(nonce []byte, to net.Conn) error {
-			return show(to, beginsApart, provesApart, nonce, key, []byte("\x00\x40\x00\x00"))
+			return show(to, beginsAlone, provesAlone, nonce, key, []byte("\x00\x40\x00\x00"))
 		},
 		"a wish that is none": func(nonce []byte, to net.Conn) error {
-			return show(to, beginsApart, provesApart, nonce, key, []byte("\x00\x00\x00\x02no"))
+			return show(to, beginsAlone, provesAlone, nonce, key, []byte("\x00\x00\x00\x02no"))
 		},
 		"one that does not wait for the answer": func(nonce []byte, to net.Conn) error {
-			return show(to, beginsApart, provesApart, nonce, key, append(ssh.Marshal(struct{ B []byte }{ssh.Marshal(wanted{"direct-tcpip", nil})}), "GET /"...))
+			return show(to, beginsAlone, provesAlone, nonce, key, append(ssh.Marshal(struct{ B []byte }{ssh.Marshal(wanted{"direct-tcpip", nil})}), "GET /"...))
 		},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -44,7 +44,7 @@ func TestAChannelWhereNoStreamIs(t *testing.T) {
 			require.NoError(t, err)
 			defer l.Quiet().Close()
 			l.Again = again
-			conn, err := l.DialApart(t.Context(), "tcp", "localhost:80")
+			conn, err := l.DialAlone(t.Context(), "tcp", "localhost:80")
 			require.NoError(t, err)
 			b, err := io.ReadAll(conn)
 			require.NoError(t, err)
@@ -66,7 +66,7 @@ func TestWaitingForAStreamIsGivenUp(t *testing.T) {
 		cancel()
 		return connection.Private(near), nil
 	}
-	_, err = l.DialApart(ctx, "tcp", "localhost:80")
+	_, err = l.DialAlone(ctx, "tcp", "localhost:80")
 	assert.ErrorIs(t, err, context.Canceled)
 	_, err = far.Read(make([]byte, 1))
 	assert.ErrorIs(t, err, io.EOF)

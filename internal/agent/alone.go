@@ -10,9 +10,9 @@ import (
 	"domicile/internal/splice"
 )
 
-// apart serves one thing that the service asks for on a stream of its own: to dial from inside, as by a
+// alone serves one thing that the service asks for on a stream of its own: to dial from inside, as by a
 // channel.
-func (s *Server) apart(ctx context.Context, a *connection.Alone) {
+func (s *Server) alone(ctx context.Context, a *connection.Alone) {
 	if a.Kind != "direct-tcpip" {
 		_ = a.Reject(ssh.UnknownChannelType, "not alone")
 		return

@@ -27,7 +27,7 @@ func TestAProgramIsReachedAlone(t *testing.T) {
 		_, _ = c.Write(append([]byte("heard "), b...))
 		c.Close()
 	}()
-	conn, err := link.DialApart(t.Context(), "tcp", l.Addr().String())
+	conn, err := link.DialAlone(t.Context(), "tcp", l.Addr().String())
 	require.NoError(t, err)
 	defer conn.Close()
 	require.IsType(t, &net.UnixConn{}, conn)
@@ -39,14 +39,14 @@ func TestAProgramIsReachedAlone(t *testing.T) {
 	assert.Equal(t, "heard the tide turns", string(b))
 
 	l.Close()
-	_, err = link.DialApart(t.Context(), "tcp", l.Addr().String())
+	_, err = link.DialAlone(t.Context(), "tcp", l.Addr().String())
 	var refused *ssh.OpenChannelError
 	require.ErrorAs(t, err, &refused)
 	assert.Contains(t, refused.Message, "nothing answers at "+l.Addr().String())
 	for kind, extra := range map[string]string{"session": "", "direct-tcpip": "no target"} {
 		stream, err := link.Again(t.Context())
 		require.NoError(t, err)
-		_, err = connection.Apart(stream, service, kind, []byte(extra))
+		_, err = connection.DialAlone(stream, service, kind, []byte(extra))
 		assert.ErrorAs(t, err, &refused, kind)
 		stream.Close()
 	}

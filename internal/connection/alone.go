@@ -17,9 +17,9 @@ import (
 // stream, as it asks for a channel elsewhere. What comes then is nobody's but the thing's, and the
 // kernel can pass it on without copying it.
 const (
-	apartWord   = " apart" // in an agent's greeting: it knows of such streams
-	beginsApart = "domicile-stream\r\n"
-	provesApart = "domicile: the service asks for one thing alone\x00"
+	aloneWord   = " alone" // in an agent's greeting: it knows of such streams
+	beginsAlone = "domicile-stream\r\n"
+	provesAlone = "domicile: the service asks for one thing alone\x00"
 	// longestWish and longestRefusal are in bytes.
 	longestWish    = 4 << 10
 	longestRefusal = 4 << 10
@@ -50,10 +50,10 @@ func OnThisMachine(stream net.Conn) bool {
 	return isSocket
 }
 
-// Apart asks an agent for one thing on a stream that is for it alone. An error of type
+// DialAlone asks an agent for one thing on a stream that is for it alone. An error of type
 // *ssh.OpenChannelError is its refusal; after ErrTogether a channel may be asked for, on another
 // stream.
-func Apart(stream net.Conn, key ssh.Signer, kind string, extra []byte) (*net.UnixConn, error) {
+func DialAlone(stream net.Conn, key ssh.Signer, kind string, extra []byte) (*net.UnixConn, error) {
 	if !OnThisMachine(stream) {
 		return nil, ErrTogether
 	}
@@ -63,14 +63,14 @@ func Apart(stream net.Conn, key ssh.Signer, kind string, extra []byte) (*net.Uni
 		return nil, err
 	}
 	nonce := nonceOf(line)
-	if before, _, _ := strings.Cut(line, " "+framesWord); nonce == nil || !strings.HasSuffix(before, apartWord) {
+	if before, _, _ := strings.Cut(line, " "+framesWord); nonce == nil || !strings.HasSuffix(before, aloneWord) {
 		return nil, ErrTogether
 	}
 	if from.Buffered() > 0 {
 		return nil, errors.New("who greets says more than a greeting")
 	}
 	wish := ssh.Marshal(struct{ B []byte }{ssh.Marshal(wanted{kind, extra})})
-	if err := show(stream, beginsApart, provesApart, nonce, key, wish); err != nil {
+	if err := show(stream, beginsAlone, provesAlone, nonce, key, wish); err != nil {
 		return nil, err
 	}
 	return stream.(private).Conn.(*net.UnixConn), answered(stream)
