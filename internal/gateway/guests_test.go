@@ -130,7 +130,7 @@ func TestGuestsWhoAreRefused(t *testing.T) {
 	assert.Equal(t, "The workspace raft of ann is stopped", o.saidTo(t, "raft~ann", key))
 }
 
-// saidTo is what a user is told who is refused.
+// saidTo is what a user is told who is refused, before any agent is asked.
 func (o *town) saidTo(t *testing.T, user string, key ssh.Signer) string {
 	t.Helper()
 	c, err := o.dial(t, user, key)
@@ -141,6 +141,8 @@ func (o *town) saidTo(t *testing.T, user string, key ssh.Signer) string {
 	session.Stderr = &errs
 	var exit *ssh.ExitError
 	require.ErrorAs(t, session.Run("true"), &exit)
+	assert.Equal(t, 255, exit.ExitStatus())
+	assert.False(t, o.reached)
 	return strings.TrimSpace(errs.String())
 }
 

@@ -229,17 +229,7 @@ func TestWhoIsRefusedAndHow(t *testing.T) {
 	key := newSigner(t)
 	said := func(o *town, user string) string {
 		t.Helper()
-		c, err := o.dial(t, user, key)
-		require.NoError(t, err)
-		s, err := c.NewSession()
-		require.NoError(t, err)
-		var errs bytes.Buffer
-		s.Stderr = &errs
-		var exit *ssh.ExitError
-		require.ErrorAs(t, s.Run("true"), &exit)
-		assert.Equal(t, 255, exit.ExitStatus())
-		assert.False(t, o.reached)
-		return strings.TrimSpace(errs.String())
+		return o.saidTo(t, user, key)
 	}
 	stopped := &town{t: t, key: key.PublicKey(), state: records.Stopped}
 	assert.Equal(t, "The workspace deck is stopped. To start it: domicile start deck", said(stopped, "deck"))
