@@ -2,6 +2,7 @@ package gateway
 
 import (
 	"bufio"
+	"errors"
 	"strings"
 	"testing"
 
@@ -9,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
 
+	"domicile/internal/fault"
 	"domicile/internal/records"
 )
 
@@ -78,4 +80,11 @@ func TestOurOwnRequestsDoNotPass(t *testing.T) {
 	assert.True(t, ours("configure@domicile"))
 	assert.False(t, ours("tcpip-forward"))
 	assert.False(t, ours("streamlocal-forward@openssh.com"))
+}
+
+// What to do comes with the reason, where somebody knows it.
+func TestWhatToDoWhereNobodyAnswers(t *testing.T) {
+	assert.Equal(t, "The workspace cannot be reached: the rented instance has not called. What to do: try again in a minute.",
+		explain(fault.Transient(nil, "machine-silent", "try again in a minute", "the rented instance has not called")))
+	assert.Equal(t, "The workspace cannot be reached: the rope parted", explain(errors.New("the rope parted")))
 }

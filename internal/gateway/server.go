@@ -15,6 +15,8 @@ import (
 	"sync"
 	"time"
 
+	"domicile/internal/fault"
+
 	"golang.org/x/crypto/ssh"
 
 	"domicile/internal/agentlink"
@@ -339,7 +341,11 @@ func explain(err error) string {
 	case records.Unavailable(err):
 		return "Domicile's database does not answer just now. Try again in a moment."
 	}
-	return "The workspace cannot be reached: " + visible.Text(err.Error())
+	text = "The workspace cannot be reached: " + visible.Text(err.Error())
+	if remedy := fault.Remedy(err); remedy != "" {
+		text += ". " + visible.Text(fault.ToDo(remedy))
+	}
+	return text
 }
 
 const (

@@ -321,6 +321,8 @@ func (s *Site) explain(err error, doing string) error {
 	switch {
 	case err == nil:
 		return nil
+	case errors.As(err, &known) && client.IsErrConnectionFailed(err): // who dials says it all
+		return known
 	case errors.As(err, &known):
 		return err
 	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):

@@ -182,3 +182,14 @@ func TestAddressesOfEngines(t *testing.T) {
 	_, err := New(Options{Name: "here", Agents: func(architecture string) string { return "/nonexistent/agent-" + architecture }})
 	assert.Equal(t, "no-agent", fault.Code(err))
 }
+
+// Who dials knows why nobody is there: nothing of how the engine would have been asked is told with it.
+func TestWhoDialsSaysWhy(t *testing.T) {
+	why := fault.Transient(nil, "machine-silent", "try again in a minute", "the rented instance has not called")
+	s, err := New(Options{Name: "rented", Agents: func(string) string { return agentBinary() }, Dial: func(context.Context) (net.Conn, error) { return nil, why }})
+	require.NoError(t, err)
+	_, err = s.Connect(t.Context(), "w1")
+	assert.EqualError(t, err, why.Error())
+	assert.True(t, fault.IsTransient(err))
+	assert.Equal(t, why.Remedy, fault.Remedy(err))
+}
