@@ -7,11 +7,10 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"domicile/internal/connection"
-	"domicile/internal/splice"
 )
 
 // alone serves one thing that the service asks for on a stream of its own: to dial from inside, as by a
-// channel.
+// channel. The service gets the connection itself.
 func (s *Server) alone(ctx context.Context, a *connection.Alone) {
 	if a.Kind != "direct-tcpip" {
 		_ = a.Reject(ssh.UnknownChannelType, "not alone")
@@ -29,9 +28,7 @@ func (s *Server) alone(ctx context.Context, a *connection.Alone) {
 		return
 	}
 	defer far.Close()
-	near, err := a.Accept()
-	if err != nil {
-		return
+	if err := a.Grant(far.(*net.TCPConn)); err != nil {
+		s.log.Debug("hand over a connection", "error", err)
 	}
-	splice.Sockets(near, far.(*net.TCPConn), s.use.now)
 }

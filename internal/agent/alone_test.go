@@ -12,8 +12,8 @@ import (
 	"domicile/internal/connection"
 )
 
-// A program inside is reached by a socket of the service's own; where nothing listens, that is said; and
-// nothing else is done alone on a stream.
+// The service gets the connection to a program inside, and says that it is used; where nothing listens, that
+// is said; and nothing else is done alone on a stream.
 func TestAProgramIsReachedAlone(t *testing.T) {
 	link := configured(t).Quiet()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -30,10 +30,11 @@ func TestAProgramIsReachedAlone(t *testing.T) {
 	conn, err := link.DialAlone(t.Context(), "tcp", l.Addr().String())
 	require.NoError(t, err)
 	defer conn.Close()
-	require.IsType(t, &net.UnixConn{}, conn)
 	_, err = io.WriteString(conn, "the tide turns")
 	require.NoError(t, err)
-	require.NoError(t, conn.(*net.UnixConn).CloseWrite())
+	socket := conn.(interface{ NetConn() net.Conn }).NetConn().(*net.TCPConn)
+	assert.Equal(t, l.Addr(), socket.RemoteAddr(), "nobody stands between")
+	require.NoError(t, socket.CloseWrite())
 	b, err := io.ReadAll(conn)
 	require.NoError(t, err)
 	assert.Equal(t, "heard the tide turns", string(b))
@@ -46,7 +47,7 @@ func TestAProgramIsReachedAlone(t *testing.T) {
 	for kind, extra := range map[string]string{"session": "", "direct-tcpip": "no target"} {
 		stream, err := link.Again(t.Context())
 		require.NoError(t, err)
-		_, err = connection.DialAlone(stream, service, kind, []byte(extra))
+		_, err = connection.DialAlone(stream, service, kind, []byte(extra), link.Place())
 		assert.ErrorAs(t, err, &refused, kind)
 		stream.Close()
 	}

@@ -242,6 +242,8 @@ func (s *Server) requests(ctx context.Context, requests connection.Requests, for
 			reply(r, answer)
 		case wire.From:
 			v.comesFrom(r.Payload)
+		case wire.Used:
+			s.use.now()
 		case wire.Terminals:
 			reply(r, s.listTerminals())
 		case wire.Activity:

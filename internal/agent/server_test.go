@@ -27,6 +27,7 @@ import (
 	"domicile/internal/agent/wire"
 	"domicile/internal/agentlink"
 	"domicile/internal/connection"
+	"domicile/internal/handed"
 )
 
 // One agent serves all tests of this file: it reaps the process's children, and only one
@@ -71,6 +72,8 @@ func connect(t *testing.T) *agentlink.Link {
 	link, err := agentlink.Open(t.Context(), connection.Private(stream), service)
 	require.NoError(t, err)
 	t.Cleanup(func() { link.Close() })
+	var room handed.Room
+	link.Place = func() *handed.Place { return room.Enter(1) }
 	link.Again = func(context.Context) (net.Conn, error) {
 		stream, err := net.Dial("unix", socket)
 		return connection.Private(stream), err

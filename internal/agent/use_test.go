@@ -1,18 +1,11 @@
 package agent
 
 import (
-	"crypto/ed25519"
-	"crypto/rand"
 	"fmt"
-	"io"
-	"log/slog"
-	"net"
 	"os"
 	"path/filepath"
 	"testing"
 	"time"
-
-	"domicile/internal/connection"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -71,44 +64,5 @@ func TestUse(t *testing.T) {
 		_, err := x.act(make([]byte, 8))
 		require.NoError(t, err)
 		assert.Equal(t, x.used, u.last.Load() != 1, name)
-	}
-}
-
-// What goes through a stream of its own is a use, too, whenever something does.
-func TestAStreamOfItsOwnIsAUse(t *testing.T) {
-	program, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	defer program.Close()
-	sockets, err := net.Listen("unix", filepath.Join(t.TempDir(), "s"))
-	require.NoError(t, err)
-	defer sockets.Close()
-	_, seed, err := ed25519.GenerateKey(rand.Reader)
-	require.NoError(t, err)
-	key, err := ssh.NewSignerFromKey(seed)
-	require.NoError(t, err)
-	// Only one agent of a process may start programs: New would make another.
-	s := &Server{log: slog.New(slog.DiscardHandler), service: key.PublicKey(), ssh: &ssh.ServerConfig{ServerVersion: "SSH-2.0-domicile-agent"}}
-	go func() {
-		conn, err := sockets.Accept()
-		if err == nil {
-			s.serveConn(t.Context(), conn)
-		}
-	}()
-	stream, err := net.Dial("unix", sockets.Addr().String())
-	require.NoError(t, err)
-	port := program.Addr().(*net.TCPAddr).Port
-	near, err := connection.DialAlone(connection.Private(stream), key, "direct-tcpip", ssh.Marshal(tcpTarget{Host: "127.0.0.1", Port: uint32(port)}))
-	require.NoError(t, err)
-	defer near.Close()
-	far, err := program.Accept()
-	require.NoError(t, err)
-	defer far.Close()
-	for _, pass := range []struct{ from, to net.Conn }{{near, far}, {far, near}, {near, far}} {
-		s.use.last.Store(1)
-		_, err := pass.from.Write([]byte("ahoy"))
-		require.NoError(t, err)
-		_, err = io.ReadFull(pass.to, make([]byte, 4))
-		require.NoError(t, err)
-		assert.NotEqual(t, int64(1), s.use.last.Load())
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"domicile/internal/connection"
+	"domicile/internal/handed"
 )
 
 // DialContext connects to host:port as seen from inside. The network is always TCP. An error of type
@@ -49,31 +50,18 @@ func (l *Link) DialContext(ctx context.Context, _, address string) (net.Conn, er
 	}
 }
 
-// DialAlone connects as DialContext does: where the agent is on this machine, by a socket that is for this
-// alone.
+// DialAlone connects as DialContext does: where the agent is on this machine, it hands over the connection
+// that it dials.
 func (l *Link) DialAlone(ctx context.Context, network, address string) (net.Conn, error) {
-	if l.Again == nil || l.together.Load() {
-		return l.DialContext(ctx, network, address)
-	}
 	to, err := target(address)
 	if err != nil {
 		return nil, err
 	}
-	stream, err := l.Again(ctx)
-	if err != nil { // the connection that is there tells whether the agent is gone
-		return l.DialContext(ctx, network, address)
-	}
-	stop := context.AfterFunc(ctx, func() { stream.Close() })
-	conn, err := connection.DialAlone(stream, l.key, directTCP, to)
-	if !stop() && err == nil {
-		err = ctx.Err()
-	}
-	if err == nil {
-		return conn, nil
-	}
-	stream.Close()
+	conn, err := l.alone(ctx, to)
 	var refused *ssh.OpenChannelError
 	switch {
+	case err == nil:
+		return conn, nil
 	case ctx.Err() != nil:
 		return nil, ctx.Err()
 	case errors.As(err, &refused):
@@ -81,7 +69,54 @@ func (l *Link) DialAlone(ctx context.Context, network, address string) (net.Conn
 	case errors.Is(err, connection.ErrTogether):
 		l.together.Store(true)
 	}
-	return l.DialContext(ctx, network, address)
+	return l.DialContext(ctx, network, address) // which tells whether the agent is gone
+}
+
+var errNoPlace = errors.New("there is no place for what is handed over")
+
+func (l *Link) alone(ctx context.Context, to []byte) (net.Conn, error) {
+	if l.Again == nil || l.Place == nil || l.together.Load() {
+		return nil, connection.ErrTogether
+	}
+	place := l.Place()
+	if place == nil {
+		return nil, errNoPlace
+	}
+	stream, err := l.Again(ctx)
+	if err != nil {
+		place.Leave(-1)
+		return nil, err
+	}
+	type dialled struct {
+		conn *handed.TCP
+		err  error
+	}
+	done := make(chan dialled, 1)
+	go func() { // who waits does not do so for what may have been handed over
+		defer stream.Close()
+		fd, err := connection.DialAlone(stream, l.key, directTCP, to, place)
+		if err != nil {
+			done <- dialled{nil, err}
+			return
+		}
+		conn, err := place.Connection(fd)
+		done <- dialled{conn, err}
+	}()
+	select {
+	case d := <-done:
+		if d.err != nil {
+			return nil, d.err
+		}
+		return handedConn{d.conn, l}, nil
+	case <-ctx.Done():
+		stream.Close()
+		go func() {
+			if d := <-done; d.err == nil {
+				d.conn.Close()
+			}
+		}()
+		return nil, ctx.Err()
+	}
 }
 
 // directTCP is the kind of channel that dials (RFC 4254, section 7.2).

@@ -18,6 +18,7 @@ import (
 	"domicile/internal/agent/wire"
 	"domicile/internal/connection"
 	"domicile/internal/fault"
+	"domicile/internal/handed"
 	"domicile/internal/splice"
 	"domicile/internal/visible"
 )
@@ -30,9 +31,12 @@ type Link struct {
 	connection.Peer // what the agent opens and asks must be taken
 	// Again opens another stream to the same agent. Nil: nobody can.
 	Again func(context.Context) (net.Conn, error)
+	// Place gives a place for something that the agent hands over; nil: there is none.
+	Place func() *handed.Place
 
 	key      ssh.Signer
 	together atomic.Bool // all goes through this one
+	used     use
 }
 
 // Open begins to speak with an agent over a stream. The agent knows the service by its key. On an error

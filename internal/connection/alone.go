@@ -8,14 +8,16 @@ import (
 	"io"
 	"net"
 	"strings"
+	"syscall"
 
 	"golang.org/x/crypto/ssh"
+
+	"domicile/internal/handed"
 )
 
-// What goes through a channel is put into frames by one side and taken out by the other. Where both
-// are on one machine, a socket costs less than that: so a service may ask for one thing alone on a
-// stream, as it asks for a channel elsewhere. What comes then is nobody's but the thing's, and the
-// kernel can pass it on without copying it.
+// What goes through a channel is put into frames by one side and taken out by the other. Where both are
+// on one machine, the agent can hand over what it would copy from: so a service may ask for one thing
+// alone on a stream, as it asks for a channel elsewhere, and gets a descriptor (package handed).
 const (
 	aloneWord   = " alone" // in an agent's greeting: it knows of such streams
 	beginsAlone = "domicile-stream\r\n"
@@ -50,35 +52,48 @@ func OnThisMachine(stream net.Conn) bool {
 	return isSocket
 }
 
-// DialAlone asks an agent for one thing on a stream that is for it alone. An error of type
-// *ssh.OpenChannelError is its refusal; after ErrTogether a channel may be asked for, on another
-// stream.
-func DialAlone(stream net.Conn, key ssh.Signer, kind string, extra []byte) (*net.UnixConn, error) {
+// DialAlone asks an agent for one thing on a stream that is for it alone, and gives the descriptor that it
+// hands over, which is not judged yet. On an error the place is left. One of type *ssh.OpenChannelError is
+// the agent's refusal; after ErrTogether a channel may be asked for, on another stream.
+func DialAlone(stream net.Conn, key ssh.Signer, kind string, extra []byte, place *handed.Place) (fd int, err error) {
+	fd = -1
+	defer func() {
+		if err != nil {
+			place.Leave(fd)
+		}
+	}()
 	if !OnThisMachine(stream) {
-		return nil, ErrTogether
+		return fd, ErrTogether
 	}
 	from := bufio.NewReaderSize(stream, longestLine)
 	line, err := readLine(from)
 	if err != nil {
-		return nil, err
+		return fd, err
 	}
 	nonce := nonceOf(line)
 	if before, _, _ := strings.Cut(line, " "+framesWord); nonce == nil || !strings.HasSuffix(before, aloneWord) {
-		return nil, ErrTogether
+		return fd, ErrTogether
 	}
 	if from.Buffered() > 0 {
-		return nil, errors.New("who greets says more than a greeting")
+		return fd, errors.New("who greets says more than a greeting")
 	}
 	wish := ssh.Marshal(struct{ B []byte }{ssh.Marshal(wanted{kind, extra})})
 	if err := show(stream, beginsAlone, provesAlone, nonce, key, wish); err != nil {
-		return nil, err
+		return fd, err
 	}
-	return stream.(private).Conn.(*net.UnixConn), answered(stream)
+	var length [4]byte
+	if fd, err = handed.Take(stream.(private).Conn.(*net.UnixConn), length[:]); err != nil {
+		return fd, err
+	}
+	return fd, answered(stream, length, fd >= 0)
 }
 
 // answered reads whether what was wished is granted: no bytes say that it is.
-func answered(stream net.Conn) error {
-	b, err := readBytes(stream, longestRefusal)
+func answered(stream net.Conn, length [4]byte, came bool) error {
+	b, err := readLong(stream, length, longestRefusal)
+	if err == nil && len(b) == 0 && !came {
+		err = ErrTogether // this machine lets nothing pass
+	}
 	if err != nil || len(b) == 0 {
 		return err
 	}
@@ -95,6 +110,10 @@ func readBytes(from io.Reader, most int) ([]byte, error) {
 	if _, err := io.ReadFull(from, length[:]); err != nil {
 		return nil, err
 	}
+	return readLong(from, length, most)
+}
+
+func readLong(from io.Reader, length [4]byte, most int) ([]byte, error) {
 	n := binary.BigEndian.Uint32(length[:])
 	if n > uint32(most) {
 		return nil, fmt.Errorf("%d bytes came where %d are the most", n, most)
@@ -104,18 +123,15 @@ func readBytes(from io.Reader, most int) ([]byte, error) {
 	return b, err
 }
 
-// Alone is one thing that the service asks for on a stream of its own. It must be accepted or rejected.
+// Alone is one thing that the service asks for on a stream of its own. It must be granted or rejected.
 type Alone struct {
 	Kind   string
 	Extra  []byte
 	stream *net.UnixConn
 }
 
-// Accept grants it: the stream is the thing's from then on.
-func (a *Alone) Accept() (*net.UnixConn, error) {
-	_, err := a.stream.Write(make([]byte, 4))
-	return a.stream, err
-}
+// Grant hands it over.
+func (a *Alone) Grant(what syscall.Conn) error { return handed.Give(a.stream, make([]byte, 4), what) }
 
 // Reject refuses it, and ends the stream.
 func (a *Alone) Reject(reason ssh.RejectionReason, message string) error {

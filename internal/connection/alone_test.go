@@ -3,13 +3,17 @@ package connection
 import (
 	"io"
 	"net"
+	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 
+	"domicile/internal/handed"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
+	"golang.org/x/sys/unix"
 )
 
 // sockets are two ends of a socket of this machine.
@@ -42,38 +46,39 @@ func accept(t testing.TB, far net.Conn, key ssh.Signer) chan met {
 	return heard
 }
 
-// Asking for one thing alone gives the stream itself, and all that is said from then on.
+// dialAlone asks for one thing alone, and gives the descriptor that came.
+func dialAlone(t testing.TB, stream net.Conn, key ssh.Signer) (int, error) {
+	t.Helper()
+	var room handed.Room
+	fd, err := DialAlone(stream, key, "direct-tcpip", []byte("quay:80"), room.Enter(1))
+	if err == nil {
+		t.Cleanup(func() { unix.Close(fd) })
+	}
+	return fd, err
+}
+
+// Asking for one thing alone gives what the agent has opened for it.
 func TestOneThingAlone(t *testing.T) {
 	key := signer(t)
 	near, far := sockets(t)
 	heard := accept(t, far, key)
-	type asked struct {
-		conn net.Conn
-		err  error
-	}
-	answer := make(chan asked, 1)
+	read, write, err := os.Pipe()
+	require.NoError(t, err)
+	defer read.Close()
+	granted := make(chan error, 1)
 	go func() {
-		conn, err := DialAlone(Private(near), key, "direct-tcpip", []byte("quay:80"))
-		answer <- asked{conn, err}
+		m := <-heard
+		assert.Equal(t, "direct-tcpip quay:80", m.alone.Kind+" "+string(m.alone.Extra))
+		granted <- m.alone.Grant(write)
+		write.Close()
 	}()
-	m := <-heard
-	require.NoError(t, m.err)
-	assert.Equal(t, "direct-tcpip quay:80", m.alone.Kind+" "+string(m.alone.Extra))
-	conn, err := m.alone.Accept()
+	fd, err := dialAlone(t, Private(near), key)
 	require.NoError(t, err)
-	_, err = io.WriteString(conn, "ahoy") // with the answer, perhaps
+	require.NoError(t, <-granted)
+	_, err = unix.Write(fd, []byte("ahoy"))
 	require.NoError(t, err)
-	got := <-answer
-	require.NoError(t, got.err)
-	assert.Same(t, near, got.conn)
-	_, err = io.WriteString(got.conn, "who goes there")
-	require.NoError(t, err)
-	got.conn.(*net.UnixConn).CloseWrite()
-	b, err := io.ReadAll(conn)
-	require.NoError(t, err)
-	assert.Equal(t, "who goes there", string(b))
-	conn.Close()
-	b, err = io.ReadAll(got.conn)
+	b := make([]byte, 4)
+	_, err = io.ReadFull(read, b)
 	require.NoError(t, err)
 	assert.Equal(t, "ahoy", string(b))
 }
@@ -84,7 +89,7 @@ func TestOneThingIsRefused(t *testing.T) {
 	heard := accept(t, far, key)
 	refused := make(chan error, 1)
 	go func() { refused <- (<-heard).alone.Reject(ssh.ConnectionFailed, "nobody is at the quay") }()
-	_, err := DialAlone(Private(near), key, "direct-tcpip", nil)
+	_, err := dialAlone(t, Private(near), key)
 	var told *ssh.OpenChannelError
 	require.ErrorAs(t, err, &told)
 	assert.Equal(t, ssh.OpenChannelError{Reason: ssh.ConnectionFailed, Message: "nobody is at the quay"}, *told)
@@ -97,15 +102,25 @@ func TestOneThingIsRefused(t *testing.T) {
 func TestAllGoesTogether(t *testing.T) {
 	key := signer(t)
 	near, _ := stream(t)
-	_, err := DialAlone(Private(near), key, "direct-tcpip", nil)
+	_, err := dialAlone(t, Private(near), key)
 	assert.ErrorIs(t, err, ErrTogether)
 	near, _ = sockets(t)
-	_, err = DialAlone(near, key, "direct-tcpip", nil)
+	_, err = dialAlone(t, near, key)
 	assert.ErrorIs(t, err, ErrTogether, "a stream that is not known to be private")
 	near, far := sockets(t)
 	go func() { _, _ = io.WriteString(far, "SSH-2.0-quay "+framesWord+strings.Repeat("A", 43)+"\r\n") }()
-	_, err = DialAlone(Private(near), key, "direct-tcpip", nil)
+	_, err = dialAlone(t, Private(near), key)
 	assert.ErrorIs(t, err, ErrTogether, "an agent of an earlier version")
+
+	near, far = sockets(t)
+	granting := far
+	wished := accept(t, granting, key)
+	go func() {
+		<-wished
+		_, _ = granting.Write(make([]byte, 4))
+	}()
+	_, err = dialAlone(t, Private(near), key)
+	assert.ErrorIs(t, err, ErrTogether, "it grants, and nothing is handed over: a machine may forbid that")
 
 	// And that does not end what goes together with an agent that knows more.
 	near, far = sockets(t)
@@ -142,7 +157,7 @@ func TestWhoAnswersForOneThing(t *testing.T) {
 				}
 				far.Close()
 			}()
-			_, err := DialAlone(Private(near), key, "direct-tcpip", nil)
+			_, err := dialAlone(t, Private(near), key)
 			require.Error(t, err)
 			assert.NotErrorIs(t, err, ErrTogether)
 		})

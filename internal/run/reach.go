@@ -10,6 +10,7 @@ import (
 	"domicile/internal/agent/wire"
 	"domicile/internal/agentlink"
 	"domicile/internal/fault"
+	"domicile/internal/handed"
 	"domicile/internal/judge"
 	"domicile/internal/records"
 )
@@ -37,6 +38,7 @@ func (r *Runner) Reach(ctx context.Context, w records.Workspace) (*agentlink.Lin
 		return nil, err
 	}
 	link.Again = func(ctx context.Context) (net.Conn, error) { return s.Connect(ctx, w.SiteID()) }
+	link.Place = func() *handed.Place { return r.handed.Enter(w.ID) }
 	hello, err := link.Hello(ctx)
 	if err == nil && !hello.Configured {
 		err = configureAgain(ctx, link, w)

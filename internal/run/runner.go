@@ -24,6 +24,7 @@ import (
 	"domicile/internal/artifact"
 	"domicile/internal/compose"
 	"domicile/internal/definition"
+	"domicile/internal/handed"
 	"domicile/internal/judge"
 	"domicile/internal/plan"
 	"domicile/internal/records"
@@ -124,6 +125,8 @@ type Runner struct {
 	doors   doorways
 	// starting are agents that are started again, each once for all who ask.
 	starting singleflight.Group
+	// handed is what agents have handed over.
+	handed handed.Room
 	// attaching are workspaces of which somebody waits for a run of postAttachCommand.
 	attaching map[int64]bool
 

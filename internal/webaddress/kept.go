@@ -29,6 +29,8 @@ const (
 	mostEarly = 5
 	// large is from how many bytes on the kernel passes the body of an answer on.
 	large = 64 << 10
+	// partOfBody is after how many bytes it is told that it does.
+	partOfBody = 64 << 20
 )
 
 // kept carries requests without a body, which are most, over HTTP/1.1 and connections that it keeps.
@@ -46,8 +48,9 @@ type way struct {
 	net.Conn
 	from *bufio.Reader
 	to   *bufio.Writer
-	left int64 // how many bytes of a head may still come
-	said bool  // something has come since it was asked
+	used func() // tells that something passes by the kernel's hand
+	left int64  // how many bytes of a head may still come
+	said bool   // something has come since it was asked
 	idle time.Time
 }
 
@@ -103,7 +106,10 @@ func (k *kept) take(ctx context.Context) (w *way, fresh bool, err error) {
 	if err != nil {
 		return nil, true, err
 	}
-	w = &way{Conn: conn}
+	w = &way{Conn: conn, used: func() {}}
+	if c, counts := conn.(interface{ Used() }); counts {
+		w.used = c.Used
+	}
 	w.from, w.to = bufio.NewReader(w), bufio.NewWriter(conn)
 	return w, true, nil
 }
@@ -120,8 +126,8 @@ func (k *kept) last() (w *way) {
 
 // quiet tells whether nothing has come since the last answer: neither the end, nor what nobody asked for.
 func (w *way) quiet() bool {
-	socket, isSocket := w.socket()
-	if !isSocket {
+	socket := w.socket()
+	if socket == nil {
 		return true // it shows when it is used
 	}
 	raw, err := socket.SyscallConn()
@@ -240,25 +246,29 @@ func (k *kept) follow(a *http.Response, w *way, stop func() bool, visitor http.R
 	}
 	b := &body{ReadCloser: a.Body, wanted: a.Request.Context(), over: over, atOnce: a.ContentLength >= 0 && a.ContentLength <= int64(w.from.Buffered())}
 	to, passes := visitor.(io.ReaderFrom)
-	if near, isSocket := w.socket(); passes && isSocket && a.ContentLength >= large {
+	if near := w.socket(); passes && near != nil && a.ContentLength >= large {
 		b.pass, b.atOnce = func() error { return w.pass(visitor, to, near, a.ContentLength) }, true
 	}
 	a.Body = b
 }
 
-// socket is the socket below, where the connection is one.
-func (w *way) socket() (*net.UnixConn, bool) {
+// socket is the socket below, where the connection is one; or nil.
+func (w *way) socket() *net.TCPConn {
 	conn := w.Conn
-	if of, wraps := conn.(interface{ NetConn() net.Conn }); wraps {
+	for {
+		of, wraps := conn.(interface{ NetConn() net.Conn })
+		if !wraps {
+			break
+		}
 		conn = of.NetConn()
 	}
-	socket, isSocket := conn.(*net.UnixConn)
-	return socket, isSocket
+	socket, _ := conn.(*net.TCPConn)
+	return socket
 }
 
 // pass brings a body of n bytes to the visitor: what was read with the head, and the rest from the socket,
 // which the kernel can do alone.
-func (w *way) pass(visitor io.Writer, to io.ReaderFrom, near *net.UnixConn, n int64) error {
+func (w *way) pass(visitor io.Writer, to io.ReaderFrom, near *net.TCPConn, n int64) error {
 	first, err := w.from.Peek(int(min(int64(w.from.Buffered()), n)))
 	if err == nil {
 		_, err = visitor.Write(first)
@@ -269,12 +279,19 @@ func (w *way) pass(visitor io.Writer, to io.ReaderFrom, near *net.UnixConn, n in
 	if _, err := w.from.Discard(len(first)); err != nil {
 		return err
 	}
-	n -= int64(len(first))
-	passed, err := to.ReadFrom(&io.LimitedReader{R: near, N: n})
-	if err == nil && passed < n {
-		err = io.ErrUnexpectedEOF
+	for n -= int64(len(first)); n > 0; {
+		part := min(n, partOfBody)
+		passed, err := to.ReadFrom(&io.LimitedReader{R: near, N: part})
+		if err == nil && passed < part {
+			err = io.ErrUnexpectedEOF
+		}
+		if err != nil {
+			return err
+		}
+		w.used()
+		n -= part
 	}
-	return err
+	return nil
 }
 
 // body is the body of an answer.

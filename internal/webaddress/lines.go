@@ -104,6 +104,13 @@ type usedConn struct {
 // NetConn is the connection below.
 func (c *usedConn) NetConn() net.Conn { return c.Conn }
 
+// Used says that something has passed that was not read here.
+func (c *usedConn) Used() {
+	if of, counts := c.Conn.(interface{ Used() }); counts {
+		of.Used()
+	}
+}
+
 // Close closes the connection.
 func (c *usedConn) Close() error {
 	c.leave()

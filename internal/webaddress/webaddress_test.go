@@ -24,6 +24,7 @@ import (
 	"domicile/internal/connection"
 	"domicile/internal/credential"
 	"domicile/internal/guesses"
+	"domicile/internal/handed"
 	"domicile/internal/records"
 	"domicile/internal/splice"
 )
@@ -47,6 +48,7 @@ type quay struct {
 	at      string // host:port of the server
 	// together is whether all requests go through one stream to the agent.
 	together bool
+	handed   handed.Room
 }
 
 func newQuay(t testing.TB, program http.Handler) *quay {
@@ -122,9 +124,7 @@ func (q *quay) Reach(ctx context.Context, _ records.Workspace) (*agentlink.Link,
 			return
 		}
 		defer conn.Close()
-		if near, err := a.Accept(); err == nil {
-			splice.Sockets(near, conn.(*net.TCPConn), func() {})
-		}
+		_ = a.Grant(conn.(*net.TCPConn))
 	}, Channels: func(c connection.NewChannel) {
 		go func() {
 			conn, err := net.Dial("tcp", q.program)
@@ -145,6 +145,7 @@ func (q *quay) Reach(ctx context.Context, _ records.Workspace) (*agentlink.Link,
 	link, err := agentlink.Open(ctx, agent.Private(q.t, service.PublicKey()), service)
 	if err == nil && !q.together {
 		link.Again = func(context.Context) (net.Conn, error) { return agent.Private(q.t, service.PublicKey()), nil }
+		link.Place = func() *handed.Place { return q.handed.Enter(1) }
 	}
 	return link, err
 }

@@ -56,6 +56,7 @@ const (
 	From      = "from@domicile"      // FromRequest, without an answer
 	Door      = "door@domicile"      // DoorRequest -> DoorReply
 	As        = "as@domicile"        // AsRequest -> AsReply
+	Used      = "used@domicile"      // something passed through what was handed over; without an answer
 )
 
 // GuestPort is where the agent of a helper serves who is on its workspace's own network.
