@@ -6,12 +6,18 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"domicile/internal/agent/wire"
 	"domicile/internal/connection"
+	"domicile/internal/handed"
 )
 
 // alone serves one thing that the service asks for on a stream of its own: to dial from inside, as by a
 // channel. The service gets the connection itself.
 func (s *Server) alone(ctx context.Context, a *connection.Alone) {
+	if a.Kind == wire.HandOver {
+		s.handOver(ctx, a)
+		return
+	}
 	if a.Kind != "direct-tcpip" {
 		_ = a.Reject(ssh.UnknownChannelType, "not alone")
 		return
@@ -28,7 +34,7 @@ func (s *Server) alone(ctx context.Context, a *connection.Alone) {
 		return
 	}
 	defer far.Close()
-	if err := a.Grant(far.(*net.TCPConn)); err != nil {
+	if err := handed.Lend(far.(*net.TCPConn), a.Grant); err != nil {
 		s.log.Debug("hand over a connection", "error", err)
 	}
 }

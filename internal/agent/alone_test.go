@@ -47,7 +47,7 @@ func TestAProgramIsReachedAlone(t *testing.T) {
 	for kind, extra := range map[string]string{"session": "", "direct-tcpip": "no target"} {
 		stream, err := link.Again(t.Context())
 		require.NoError(t, err)
-		_, err = connection.DialAlone(stream, service, kind, []byte(extra), link.Place())
+		_, err = connection.DialAlone(stream, service, kind, []byte(extra), link.Place(), 1)
 		assert.ErrorAs(t, err, &refused, kind)
 		stream.Close()
 	}

@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"context"
 	"io"
 	"sync"
 	"time"
@@ -61,7 +62,7 @@ func (h *history) waitForReaders(n int) {
 func (h *history) lagging(n int) bool {
 	now, lagging := time.Now(), false
 	for r := range h.readers {
-		if r.stalled || r.overhear || h.end+int64(n)-r.at <= int64(h.limit) {
+		if r.stalled || r.overhear || r.held || h.end+int64(n)-r.at <= int64(h.limit) {
 			continue
 		}
 		if now.Sub(r.progress) >= stallAfter {
@@ -89,6 +90,8 @@ type historyReader struct {
 	stalled  bool
 	overhear bool // it never holds the writer up
 	closed   bool
+	held     bool  // it is told nothing for a while
+	taken    int64 // number of bytes ever read
 }
 
 // follow makes a reader that starts with the oldest byte kept. It must be closed, else it
@@ -111,7 +114,7 @@ func (h *history) read(overhear bool) *historyReader {
 func (r *historyReader) Read(p []byte) (int, error) {
 	r.h.mu.Lock()
 	defer r.h.mu.Unlock()
-	for r.at >= r.h.end && !r.h.closed && !r.closed {
+	for (r.at >= r.h.end && !r.h.closed || r.held) && !r.closed {
 		r.h.changed.Wait()
 	}
 	if r.closed || r.at >= r.h.end {
@@ -121,9 +124,42 @@ func (r *historyReader) Read(p []byte) (int, error) {
 	r.at = max(r.at, start)
 	n := copy(p, r.h.kept[r.at-start:])
 	r.at += int64(n)
+	r.taken += int64(n)
 	r.progress, r.stalled = time.Now(), false
 	r.h.changed.Broadcast()
 	return n, nil
+}
+
+// hold has the reader be told nothing any more once it knows all, and tells how many bytes it has read.
+// It gives up when ctx ends.
+func (r *historyReader) hold(ctx context.Context) (taken int64, err error) {
+	stop := context.AfterFunc(ctx, func() {
+		r.h.mu.Lock()
+		defer r.h.mu.Unlock()
+		r.h.changed.Broadcast()
+	})
+	defer stop()
+	r.h.mu.Lock()
+	defer r.h.mu.Unlock()
+	for r.at < r.h.end && !r.closed && ctx.Err() == nil {
+		r.h.changed.Wait()
+	}
+	switch {
+	case r.closed || r.h.closed:
+		return 0, io.EOF
+	case ctx.Err() != nil:
+		return 0, ctx.Err()
+	}
+	r.held = true
+	return r.taken, nil
+}
+
+// release has the reader go on with what is written from now on.
+func (r *historyReader) release() {
+	r.h.mu.Lock()
+	defer r.h.mu.Unlock()
+	r.held, r.at, r.progress = false, r.h.end, time.Now()
+	r.h.changed.Broadcast()
 }
 
 // Close lets the writer forget the reader.

@@ -41,10 +41,11 @@ type Server struct {
 
 	ending atomic.Bool // it ends, and with it all that it started
 
-	doors  doors
-	use    use
-	memory memory
-	keys   atomic.Bool // an usher has offered the person's SSH agent
+	doors    doors
+	holdings holdings
+	use      use
+	memory   memory
+	keys     atomic.Bool // an usher has offered the person's SSH agent
 }
 
 // New makes an agent that knows the service by its public key, as in an authorized_keys

@@ -54,6 +54,9 @@ func newKey() ssh.Signer {
 
 func public(s ssh.Signer) string { return string(ssh.MarshalAuthorizedKey(s.PublicKey())) }
 
+// room is what the agent has handed over.
+var room handed.Room
+
 // connect opens a connection to an agent that was told to run programs as root in a folder.
 func connect(t *testing.T) *agentlink.Link {
 	t.Helper()
@@ -72,7 +75,6 @@ func connect(t *testing.T) *agentlink.Link {
 	link, err := agentlink.Open(t.Context(), connection.Private(stream), service)
 	require.NoError(t, err)
 	t.Cleanup(func() { link.Close() })
-	var room handed.Room
 	link.Place = func() *handed.Place { return room.Enter(1) }
 	link.Again = func(context.Context) (net.Conn, error) {
 		stream, err := net.Dial("unix", socket)

@@ -33,6 +33,8 @@ type session struct {
 	mu      sync.Mutex
 	process *process
 	output  *os.File // of a program without a terminal
+	word    string   // by which the service asks for the terminal
+	held    *holding
 	resize  func(windowSize)
 }
 
@@ -118,6 +120,9 @@ func (x *session) request(ctx context.Context, r *connection.Request) bool {
 			return false
 		}
 		maps.Copy(x.env, more)
+		return true
+	case wire.HandOver:
+		x.said(string(r.Payload))
 		return true
 	case "shell":
 		return x.begin(func() { x.run(ctx, "") })

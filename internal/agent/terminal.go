@@ -2,6 +2,7 @@ package agent
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -12,7 +13,6 @@ import (
 	"syscall"
 	"time"
 
-	"github.com/creack/pty"
 	"golang.org/x/sys/unix"
 
 	"domicile/internal/agent/wire"
@@ -29,9 +29,11 @@ type terminal struct {
 	command bool // it runs a command that the person gave, not a shell
 	named   bool // the person gave the name, and will come back by it
 	started time.Time
-	master  *os.File
+	master  *master
 	process *process
 	output  *history
+	over    chan struct{} // closed when all that it prints is read
+	hands   hands
 
 	mu        sync.Mutex
 	attached  int
@@ -59,11 +61,14 @@ func (x *session) runInTerminal(ctx context.Context, c command, line string) {
 
 	output := t.output.follow()
 	defer output.Close()
+	h := &holding{terminal: t, shown: output, gone: make(chan struct{})}
+	x.hold(h)
+	defer x.server.holdings.forget(h)
 	// The end of what is typed is not the end of the person: only a closed channel is.
 	// Then following stops, and the program is left alone.
 	stop := context.AfterFunc(ctx, output.Close)
 	defer stop()
-	go func() { _, _ = io.Copy(t.master, x.channel) }()
+	go func() { _, _ = io.Copy(h, x.channel) }()
 	_ = splice.Copy(x.channel, output)
 	select {
 	case <-t.process.done:
@@ -124,7 +129,7 @@ func (s *Server) openTerminal(name string, x *session, c command, greeting strin
 	x.env[wire.TerminalName] = name
 	c.env = x.person.with(x.env)
 	c.files, c.tty = []*os.File{slave, slave, slave}, true
-	t := &terminal{name: name, started: time.Now(), idleSince: time.Now(), master: master, output: newHistory(terminalHistory)}
+	t := &terminal{name: name, started: time.Now(), idleSince: time.Now(), master: master, output: newHistory(terminalHistory), over: make(chan struct{})}
 	t.resize(*x.size)
 	if err := setModes(slave, x.modes); err != nil {
 		s.log.Debug("set the modes of a terminal", "error", err)
@@ -138,26 +143,6 @@ func (s *Server) openTerminal(name string, x *session, c command, greeting strin
 	return t, nil
 }
 
-// openPty opens a terminal whose master has deadlines, and no thread that waits for it.
-func openPty() (master, slave *os.File, err error) {
-	opened, slave, err := pty.Open()
-	if err != nil {
-		return nil, nil, err
-	}
-	defer opened.Close()
-	fd, err := unix.FcntlInt(opened.Fd(), unix.F_DUPFD_CLOEXEC, 0)
-	if err != nil {
-		slave.Close()
-		return nil, nil, err
-	}
-	if err := unix.SetNonblock(fd, true); err != nil { // by which the file below knows what it can do
-		unix.Close(fd)
-		slave.Close()
-		return nil, nil, err
-	}
-	return os.NewFile(uintptr(fd), opened.Name()), slave, nil
-}
-
 // collect reads the terminal until its program has ended and has said all. What it has left
 // behind in the background goes on without a terminal: nobody waits for it.
 func (t *terminal) collect() {
@@ -169,6 +154,15 @@ func (t *terminal) collect() {
 	for {
 		n, err := t.master.Read(buffer)
 		_, _ = t.output.Write(buffer[:n])
+		if errors.Is(err, os.ErrDeadlineExceeded) && t.hands.waited() {
+			t.master.readBefore(time.Time{})
+			select {
+			case <-t.process.done:
+				t.quietSoon()
+			default:
+			}
+			continue
+		}
 		if err != nil { // EIO: all that held it have ended; or a moment has passed in which nothing came
 			break
 		}
@@ -179,13 +173,14 @@ func (t *terminal) collect() {
 		}
 	}
 	<-t.process.done
+	close(t.over)
 	t.output.Close()
 	t.master.Close()
 }
 
 // quietSoon has the reader give up when nothing comes for a moment: what the program said last is
 // on its way.
-func (t *terminal) quietSoon() { _ = t.master.SetReadDeadline(time.Now().Add(drainQuiet)) }
+func (t *terminal) quietSoon() { t.master.readBefore(time.Now().Add(drainQuiet)) }
 
 func (t *terminal) attach(n int) {
 	t.mu.Lock()
@@ -197,20 +192,12 @@ func (t *terminal) resize(size windowSize) {
 	if size.Columns == 0 || size.Rows == 0 {
 		return
 	}
-	t.control(func(fd int) {
+	t.master.control(func(fd int) {
 		_ = unix.IoctlSetWinsize(fd, unix.TIOCSWINSZ, &unix.Winsize{
 			Col: uint16(size.Columns), Row: uint16(size.Rows), Xpixel: uint16(size.Width), Ypixel: uint16(size.Height),
 		})
 	})
 	t.sized(size)
-}
-
-// control calls f with the terminal's descriptor, unless it is closed: the program may end,
-// and the terminal with it, while somebody asks.
-func (t *terminal) control(f func(fd int)) {
-	if raw, err := t.master.SyscallConn(); err == nil {
-		_ = raw.Control(func(fd uintptr) { f(int(fd)) })
-	}
 }
 
 // welcome tells whether a person sits at a terminal and reads: an editor that talks with the
@@ -254,7 +241,7 @@ func (s *Server) terminalsNow() []wire.Terminal {
 // foreground is the process group that has the terminal; its own program once it is closed.
 func (t *terminal) foreground() int {
 	group := t.process.pid
-	t.control(func(fd int) {
+	t.master.control(func(fd int) {
 		if now, err := unix.IoctlGetInt(fd, unix.TIOCGPGRP); err == nil {
 			group = now
 		}

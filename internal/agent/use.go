@@ -101,10 +101,15 @@ func (c countedWriter) Write(p []byte) (int, error) {
 }
 
 func (c countedChannel) Write(p []byte) (int, error) {
-	if time.Now().UnixNano() > c.use.quiet.Load() {
-		c.use.now()
-	}
+	c.use.printed()
 	return c.Channel.Write(p)
+}
+
+// printed notes a use by what is printed, unless that is what the service has told.
+func (u *use) printed() {
+	if time.Now().UnixNano() > u.quiet.Load() {
+		u.now()
+	}
 }
 
 // sample looks at processor time until ctx ends.
@@ -239,6 +244,6 @@ func (s *Server) tell(text string) {
 	s.mu.Unlock()
 	s.use.quiet.Store(time.Now().Add(quietFor).UnixNano())
 	for _, t := range terminals {
-		_, _ = t.output.Write([]byte("\r\n" + text + "\r\n"))
+		go t.hands.whileHere(func() { _, _ = t.output.Write([]byte("\r\n" + text + "\r\n")) })
 	}
 }

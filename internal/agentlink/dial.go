@@ -12,7 +12,6 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"domicile/internal/connection"
-	"domicile/internal/handed"
 )
 
 // DialContext connects to host:port as seen from inside. The network is always TCP. An error of type
@@ -66,57 +65,21 @@ func (l *Link) DialAlone(ctx context.Context, network, address string) (net.Conn
 		return nil, ctx.Err()
 	case errors.As(err, &refused):
 		return nil, refused
-	case errors.Is(err, connection.ErrTogether):
-		l.together.Store(true)
 	}
 	return l.DialContext(ctx, network, address) // which tells whether the agent is gone
 }
 
-var errNoPlace = errors.New("there is no place for what is handed over")
-
 func (l *Link) alone(ctx context.Context, to []byte) (net.Conn, error) {
-	if l.Again == nil || l.Place == nil || l.together.Load() {
-		return nil, connection.ErrTogether
-	}
-	place := l.Place()
-	if place == nil {
-		return nil, errNoPlace
-	}
-	stream, err := l.Again(ctx)
+	g, err := l.wish(ctx, directTCP, to, 1)
 	if err != nil {
-		place.Leave(-1)
 		return nil, err
 	}
-	type dialled struct {
-		conn *handed.TCP
-		err  error
+	defer g.stream.Close()
+	conn, err := g.place.Connection(g.fds[0])
+	if err != nil {
+		return nil, err
 	}
-	done := make(chan dialled, 1)
-	go func() { // who waits does not do so for what may have been handed over
-		defer stream.Close()
-		fd, err := connection.DialAlone(stream, l.key, directTCP, to, place)
-		if err != nil {
-			done <- dialled{nil, err}
-			return
-		}
-		conn, err := place.Connection(fd)
-		done <- dialled{conn, err}
-	}()
-	select {
-	case d := <-done:
-		if d.err != nil {
-			return nil, d.err
-		}
-		return handedConn{d.conn, l}, nil
-	case <-ctx.Done():
-		stream.Close()
-		go func() {
-			if d := <-done; d.err == nil {
-				d.conn.Close()
-			}
-		}()
-		return nil, ctx.Err()
-	}
+	return handedConn{conn, l}, nil
 }
 
 // directTCP is the kind of channel that dials (RFC 4254, section 7.2).

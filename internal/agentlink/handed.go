@@ -1,13 +1,67 @@
 package agentlink
 
 import (
+	"context"
+	"errors"
 	"net"
 	"sync/atomic"
 	"time"
 
 	"domicile/internal/agent/wire"
+	"domicile/internal/connection"
 	"domicile/internal/handed"
 )
+
+// grant is what an agent has handed over, which is not judged yet. There is a place for it.
+type grant struct {
+	stream *net.UnixConn // by which more is said of it
+	fds    []int
+	place  *handed.Place
+}
+
+var errNoPlace = errors.New("there is no place for what is handed over")
+
+// wish asks the agent for one thing, which are so many descriptors. Who waits does not do so for what may
+// have been handed over.
+func (l *Link) wish(ctx context.Context, kind string, extra []byte, want int) (grant, error) {
+	if l.Again == nil || l.Place == nil || l.together.Load() {
+		return grant{}, connection.ErrTogether
+	}
+	g := grant{place: l.Place()}
+	if g.place == nil {
+		return grant{}, errNoPlace
+	}
+	stream, err := l.Again(ctx)
+	if err != nil {
+		g.place.Leave()
+		return grant{}, err
+	}
+	done := make(chan error, 1)
+	go func() {
+		var err error
+		if g.fds, err = connection.DialAlone(stream, l.key, kind, extra, g.place, want); err != nil {
+			stream.Close()
+		} else {
+			g.stream, _ = connection.Socket(stream)
+		}
+		done <- err
+	}()
+	select {
+	case err := <-done:
+		if errors.Is(err, connection.ErrTogether) {
+			l.together.Store(true)
+		}
+		return g, err
+	case <-ctx.Done():
+		stream.Close()
+		go func() {
+			if err := <-done; err == nil {
+				g.place.Leave(g.fds...)
+			}
+		}()
+		return grant{}, ctx.Err()
+	}
+}
 
 // usedEvery is how often an agent is told at most that what it handed over is used.
 const usedEvery = time.Second

@@ -46,13 +46,14 @@ func Open(ctx context.Context, stream net.Conn, key ssh.Signer) (*Link, error) {
 	defer cancel()
 	stop := context.AfterFunc(ctx, func() { stream.Close() })
 	defer stop()
-	near := connection.OnThisMachine(stream)
+	_, near := connection.Socket(stream)
 	peer, err := connection.Dial(stream, key)
 	if err != nil {
 		stream.Close()
 		return nil, fault.Transient(err, "agent-unreachable", "", "the workspace's agent does not answer")
 	}
 	l := &Link{Peer: peer, key: key}
+	l.Conn = sessions{peer.Conn, l}
 	l.together.Store(!near)
 	return l, nil
 }

@@ -8,7 +8,7 @@ import (
 	"io"
 	"net"
 	"strings"
-	"syscall"
+	"time"
 
 	"golang.org/x/crypto/ssh"
 
@@ -25,6 +25,8 @@ const (
 	// longestWish and longestRefusal are in bytes.
 	longestWish    = 4 << 10
 	longestRefusal = 4 << 10
+	// hurry is how long a stream may last that should come to its end.
+	hurry = 2 * time.Second
 )
 
 // ErrTogether is told where there are no streams for one thing alone: the other side is not on this
@@ -42,50 +44,50 @@ type refusal struct {
 	Message string
 }
 
-// OnThisMachine tells whether a stream is a private one between two processes of one machine.
-func OnThisMachine(stream net.Conn) bool {
+// Socket is the socket below a stream, where it is a private one between two processes of one machine.
+func Socket(stream net.Conn) (socket *net.UnixConn, is bool) {
 	p, isPrivate := stream.(private)
 	if !isPrivate {
-		return false
+		return nil, false
 	}
-	_, isSocket := p.Conn.(*net.UnixConn)
-	return isSocket
+	socket, is = p.Conn.(*net.UnixConn)
+	return socket, is
 }
 
-// DialAlone asks an agent for one thing on a stream that is for it alone, and gives the descriptor that it
-// hands over, which is not judged yet. On an error the place is left. One of type *ssh.OpenChannelError is
-// the agent's refusal; after ErrTogether a channel may be asked for, on another stream.
-func DialAlone(stream net.Conn, key ssh.Signer, kind string, extra []byte, place *handed.Place) (fd int, err error) {
-	fd = -1
+// DialAlone asks an agent for one thing on a stream that is for it alone, and gives as many descriptors as
+// are wanted, which are not judged yet. On an error the place is left. One of type *ssh.OpenChannelError
+// is the agent's refusal; after ErrTogether a channel may be asked for, on another stream.
+func DialAlone(stream net.Conn, key ssh.Signer, kind string, extra []byte, place *handed.Place, want int) (fds []int, err error) {
 	defer func() {
 		if err != nil {
-			place.Leave(fd)
+			place.Leave(fds...)
 		}
 	}()
-	if !OnThisMachine(stream) {
-		return fd, ErrTogether
+	socket, near := Socket(stream)
+	if !near {
+		return nil, ErrTogether
 	}
 	from := bufio.NewReaderSize(stream, longestLine)
 	line, err := readLine(from)
 	if err != nil {
-		return fd, err
+		return nil, err
 	}
 	nonce := nonceOf(line)
 	if before, _, _ := strings.Cut(line, " "+framesWord); nonce == nil || !strings.HasSuffix(before, aloneWord) {
-		return fd, ErrTogether
+		return nil, ErrTogether
 	}
 	if from.Buffered() > 0 {
-		return fd, errors.New("who greets says more than a greeting")
+		return nil, errors.New("who greets says more than a greeting")
 	}
 	wish := ssh.Marshal(struct{ B []byte }{ssh.Marshal(wanted{kind, extra})})
 	if err := show(stream, beginsAlone, provesAlone, nonce, key, wish); err != nil {
-		return fd, err
+		return nil, err
 	}
 	var length [4]byte
-	if fd, err = handed.Take(stream.(private).Conn.(*net.UnixConn), length[:]); err != nil {
-		return fd, err
+	if fds, err = handed.Take(socket, length[:], want); err != nil {
+		return fds, err
 	}
-	return fd, answered(stream, length, fd >= 0)
+	return fds, answered(stream, length, len(fds) == want)
 }
 
 // answered reads whether what was wished is granted: no bytes say that it is.
@@ -127,16 +129,23 @@ func readLong(from io.Reader, length [4]byte, most int) ([]byte, error) {
 type Alone struct {
 	Kind   string
 	Extra  []byte
-	stream *net.UnixConn
+	Stream *net.UnixConn
 }
 
-// Grant hands it over.
-func (a *Alone) Grant(what syscall.Conn) error { return handed.Give(a.stream, make([]byte, 4), what) }
+// Grant hands it over: its descriptors. What else is said goes through the stream.
+func (a *Alone) Grant(fds ...int) error { return handed.Give(a.Stream, make([]byte, 4), fds...) }
+
+// Hurry says that nothing more comes on the stream. Who asked should come to an end with it, and must
+// within the time that is left.
+func (a *Alone) Hurry() {
+	_ = a.Stream.CloseWrite()
+	time.AfterFunc(hurry, func() { a.Stream.Close() })
+}
 
 // Reject refuses it, and ends the stream.
 func (a *Alone) Reject(reason ssh.RejectionReason, message string) error {
-	_, err := a.stream.Write(ssh.Marshal(struct{ B []byte }{ssh.Marshal(refusal{uint32(reason), message})}))
-	return errors.Join(err, a.stream.Close())
+	_, err := a.Stream.Write(ssh.Marshal(struct{ B []byte }{ssh.Marshal(refusal{uint32(reason), message})}))
+	return errors.Join(err, a.Stream.Close())
 }
 
 // readWish reads what the stream is for.
@@ -153,5 +162,5 @@ func readWish(stream net.Conn, from *bufio.Reader) (*Alone, error) {
 	if !isSocket {
 		return nil, ErrTogether
 	}
-	return &Alone{Kind: w.Kind, Extra: w.Extra, stream: socket}, nil
+	return &Alone{Kind: w.Kind, Extra: w.Extra, Stream: socket}, nil
 }

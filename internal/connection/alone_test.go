@@ -50,11 +50,13 @@ func accept(t testing.TB, far net.Conn, key ssh.Signer) chan met {
 func dialAlone(t testing.TB, stream net.Conn, key ssh.Signer) (int, error) {
 	t.Helper()
 	var room handed.Room
-	fd, err := DialAlone(stream, key, "direct-tcpip", []byte("quay:80"), room.Enter(1))
-	if err == nil {
-		t.Cleanup(func() { unix.Close(fd) })
+	fds, err := DialAlone(stream, key, "direct-tcpip", []byte("quay:80"), room.Enter(1), 1)
+	if err != nil {
+		return -1, err
 	}
-	return fd, err
+	require.Len(t, fds, 1)
+	t.Cleanup(func() { unix.Close(fds[0]) })
+	return fds[0], nil
 }
 
 // Asking for one thing alone gives what the agent has opened for it.
@@ -69,7 +71,7 @@ func TestOneThingAlone(t *testing.T) {
 	go func() {
 		m := <-heard
 		assert.Equal(t, "direct-tcpip quay:80", m.alone.Kind+" "+string(m.alone.Extra))
-		granted <- m.alone.Grant(write)
+		granted <- handed.Lend(write, m.alone.Grant)
 		write.Close()
 	}()
 	fd, err := dialAlone(t, Private(near), key)

@@ -48,22 +48,20 @@ func program(t testing.TB) (conn *net.TCPConn, far net.Conn) {
 func hand(t testing.TB, what syscall.Conn) int {
 	t.Helper()
 	agent, service := sockets(t)
-	require.NoError(t, Give(agent, []byte("ahoy"), what))
+	require.NoError(t, Lend(what, func(fds ...int) error { return Give(agent, []byte("ahoy"), fds...) }))
 	b := make([]byte, 4)
-	fd, err := Take(service, b)
+	fds, err := Take(service, b, 1)
 	require.NoError(t, err)
 	require.Equal(t, "ahoy", string(b))
-	return fd
+	require.Len(t, fds, 1)
+	return fds[0]
 }
 
 // emptied waits until nothing is held any more.
 func emptied(t testing.TB, r *Room) {
 	t.Helper()
-	require.Eventually(t, func() bool {
-		r.mu.Lock()
-		defer r.mu.Unlock()
-		return r.all == 0 && len(r.of) == 0
-	}, 10*time.Second, time.Millisecond)
+	require.Eventually(t, func() bool { return r.Held() == 0 }, 10*time.Second, time.Millisecond)
+	assert.Empty(t, r.of)
 }
 
 func TestAConnectionIsHandedOver(t *testing.T) {
@@ -167,8 +165,8 @@ func TestThereAreSoManyPlaces(t *testing.T) {
 	assert.Nil(t, room.Enter(1))
 	other := room.Enter(2)
 	require.NotNil(t, other)
-	of[0].Leave(-1)
-	of[0].Leave(-1)
+	of[0].Leave()
+	of[0].Leave()
 	assert.NotNil(t, room.Enter(1))
 	assert.Nil(t, room.Enter(1), "a place is given back once")
 	for w := int64(3); room.all < mostOfAll; w++ {
@@ -176,7 +174,7 @@ func TestThereAreSoManyPlaces(t *testing.T) {
 		}
 	}
 	assert.Nil(t, room.Enter(2), "not one more, for nobody")
-	other.Leave(-1)
+	other.Leave()
 	assert.NotNil(t, room.Enter(2))
 }
 
@@ -191,25 +189,24 @@ func TestHowManyAreTaken(t *testing.T) {
 	_, _, err = agent.WriteMsgUnix([]byte("ahoy"), two, nil)
 	require.NoError(t, err)
 	require.NoError(t, write.Close())
-	fd, err := Take(service, make([]byte, 4))
+	fds, err := Take(service, make([]byte, 4), 1)
 	require.NoError(t, err)
-	if fd >= 0 {
-		require.NoError(t, unix.Close(fd))
-	}
+	require.Len(t, fds, 1)
+	require.NoError(t, unix.Close(fds[0]))
 	_, err = read.Read(make([]byte, 1))
 	require.ErrorIs(t, err, io.EOF, "nobody holds another")
 
 	_, err = io.WriteString(agent, "ahoy")
 	require.NoError(t, err)
-	fd, err = Take(service, make([]byte, 4))
+	fds, err = Take(service, make([]byte, 4), 1)
 	require.NoError(t, err)
-	assert.Equal(t, -1, fd)
+	assert.Empty(t, fds)
 
 	_, err = io.WriteString(agent, "a")
 	require.NoError(t, err)
 	require.NoError(t, agent.Close())
-	_, err = Take(service, make([]byte, 4))
+	_, err = Take(service, make([]byte, 4), 1)
 	assert.ErrorIs(t, err, io.ErrUnexpectedEOF)
-	_, err = Take(service, make([]byte, 4))
+	_, err = Take(service, make([]byte, 4), 1)
 	assert.ErrorIs(t, err, io.EOF)
 }

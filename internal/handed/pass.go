@@ -11,26 +11,32 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Give hands a descriptor over with some bytes, which are at least one. The giver's own stays open.
-func Give(to *net.UnixConn, with []byte, what syscall.Conn) error {
+// Give hands descriptors over with some bytes, which are at least one. The giver's own stay open.
+func Give(to *net.UnixConn, with []byte, fds ...int) error {
+	_, _, err := to.WriteMsgUnix(with, unix.UnixRights(fds...), nil)
+	return err
+}
+
+// Lend has give called with the descriptor of what is open here, which stays so meanwhile.
+func Lend(what syscall.Conn, give func(fds ...int) error) error {
 	raw, err := what.SyscallConn()
 	if err != nil {
 		return err
 	}
-	var sent error
-	err = raw.Control(func(fd uintptr) { _, _, sent = to.WriteMsgUnix(with, unix.UnixRights(int(fd)), nil) })
-	return errors.Join(err, sent)
+	controlErr := raw.Control(func(fd uintptr) { err = give(int(fd)) })
+	return errors.Join(controlErr, err)
 }
 
-// Take reads as many bytes as b has, and the descriptor that came with the first of them: -1 is none, and
-// of several it is the first. It is not judged yet, and there must be a place for it, also after an error.
-func Take(from *net.UnixConn, b []byte) (fd int, err error) {
-	rights := make([]byte, unix.CmsgLen(4)) // with its padding, CmsgSpace would have room for two
+// Take reads as many bytes as b has, and as many descriptors as are wanted that came with the first of
+// them: of more, the kernel closes the rest. They are not judged yet, and there must be a place for them,
+// also after an error.
+func Take(from *net.UnixConn, b []byte, wanted int) (fds []int, err error) {
+	rights := make([]byte, unix.CmsgLen(4*wanted)) // with its padding, CmsgSpace may have room for one more
 	n, told, _, _, err := from.ReadMsgUnix(b, rights)
 	if err != nil {
-		return -1, err
+		return nil, err
 	}
-	fd = only(rights[:told])
+	fds = came(rights[:told])
 	if n == 0 {
 		err = io.EOF
 	} else if n < len(b) {
@@ -38,18 +44,17 @@ func Take(from *net.UnixConn, b []byte) (fd int, err error) {
 			err = io.ErrUnexpectedEOF
 		}
 	}
-	return fd, err
+	return fds, err
 }
 
-// only is the one descriptor that came; -1: none did.
-func only(told []byte) int {
+func came(told []byte) []int {
 	messages, err := unix.ParseSocketControlMessage(told)
 	if err != nil || len(messages) != 1 {
-		return -1
+		return nil
 	}
-	descriptors, err := unix.ParseUnixRights(&messages[0])
-	if err != nil || len(descriptors) != 1 {
-		return -1
+	fds, err := unix.ParseUnixRights(&messages[0])
+	if err != nil {
+		return nil
 	}
-	return descriptors[0]
+	return fds
 }

@@ -8,8 +8,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// How many descriptors there may be at once that were handed over. The Go runtime ends a program with
-// more than 10,000 threads.
+// How much there may be at once that was handed over. The Go runtime ends a program with more than 10,000
+// threads.
 const (
 	mostOfOne = 256
 	mostOfAll = 2048
@@ -22,7 +22,7 @@ type Room struct {
 	of  map[int64]int
 }
 
-// Place is that of one descriptor.
+// Place is that of one thing that is handed over.
 type Place struct{ leave func() }
 
 // Enter takes a place for a workspace; nil: there is none.
@@ -47,14 +47,23 @@ func (r *Room) Enter(workspace int64) *Place {
 	})}
 }
 
-// Leave gives it back. What has come there is closed first, however long that takes: -1 is nothing.
-func (p *Place) Leave(fd int) {
-	if fd < 0 {
+// Held tells how many places are taken.
+func (r *Room) Held() int {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.all
+}
+
+// Leave gives it back. What has come there is closed first, however long that takes.
+func (p *Place) Leave(came ...int) {
+	if len(came) == 0 {
 		p.leave()
 		return
 	}
 	go func() {
 		defer p.leave()
-		unix.Close(fd)
+		for _, fd := range came {
+			unix.Close(fd)
+		}
 	}()
 }

@@ -79,6 +79,22 @@ const (
 	Look = "look@domicile"
 )
 
+// HandOver is what the service asks for alone on a stream: the terminal of a session, to type and to print
+// for the person without the agent between. The extra data is a HandOverRequest; what is handed over is the
+// terminal's end by which one types, and a pipe to read and to write. Then come eight bytes: how many
+// bytes the session's channel has brought of what the terminal prints, after which what is read from the
+// terminal goes on. What the service reads it gives back through the stream; what it could not is in the
+// pipe. The stream's end is the end of that, whoever ends it.
+const HandOver = "hand-over@domicile"
+
+// HandOverRequest says of which session, by a word that the service has said in its channel before in a
+// request of the same name, without an answer.
+type HandOverRequest struct {
+	Word string
+	// Typed is how many bytes have been typed through the channel.
+	Typed uint64
+}
+
 // LookSize is a request in a Look channel: the terminal's size, a WindowSize as SSH marshals it, at first
 // and at each change.
 const LookSize = "size@domicile"
