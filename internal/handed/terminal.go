@@ -18,9 +18,10 @@ import (
 const (
 	// printedAtOnce is how much is taken at once of what a terminal prints, in bytes.
 	printedAtOnce = 4 << 10
-	// mostTimes is how often something is taken before it is given back: each time needs a page of a pipe,
-	// of which the smallest has so many.
-	mostTimes = 8
+	// pipeSize is how large the pipes should be, in bytes. Each time that something is taken needs a page of
+	// it; and the more there is, the longer takes each look into it.
+	pipeSize = 128 << 10
+	pageSize = 4 << 10
 	// Longest is how much a Read may bring, in bytes, with what was read before.
 	Longest = 2 * printedAtOnce
 )
@@ -35,6 +36,7 @@ type Terminal struct {
 	master *os.File
 	kept   int    // the pipe that both have, to read and to write
 	own    [2]int // a pipe for looking at what is in the other one
+	times  int    // how often something is taken before it is given back
 	place  *Place
 	used   atomic.Bool
 
@@ -44,7 +46,7 @@ type Terminal struct {
 	mu      sync.Mutex // held while something is taken or given back
 	pending int        // bytes in the pipe that both have
 	seen    int        // so many of them were read
-	times   int        // so often something was put into it
+	taken   int        // so often something was put into it
 	closed  bool
 }
 
@@ -60,12 +62,23 @@ func (p *Place) Terminal(fds []int) (*Terminal, error) {
 		p.Leave(fds...)
 		return nil, fmt.Errorf("make a pipe: %w", err)
 	}
+	t.times = min(enlarge(t.kept), enlarge(t.own[1])) / pageSize / 2
 	if err := unix.SetNonblock(fds[0], true); err != nil { // by which the file knows what it can do
 		p.Leave(append(fds, t.own[:]...)...)
 		return nil, fmt.Errorf("take a terminal: %w", err)
 	}
 	t.master = os.NewFile(uintptr(fds[0]), "a terminal that was handed over")
 	return t, nil
+}
+
+// enlarge makes a pipe as large as it should be, and tells how large it is: there may be limits.
+func enlarge(pipe int) int {
+	_, _ = unix.FcntlInt(uintptr(pipe), unix.F_SETPIPE_SZ, pipeSize)
+	size, err := unix.FcntlInt(uintptr(pipe), unix.F_GETPIPE_SZ, 0)
+	if err != nil {
+		return 0
+	}
+	return size
 }
 
 // judgeTerminal tells whether the first one is a terminal's end by which one types, and the second a pipe
@@ -142,7 +155,7 @@ func (t *Terminal) take(fd int, b []byte) ([]byte, error) {
 			return nil, io.EOF
 		}
 		t.pending += n
-		t.times++
+		t.taken++
 		t.used.Store(true)
 	}
 	n, err := again(func() (int64, error) {
@@ -171,7 +184,7 @@ func again(call func() (int64, error)) (int, error) {
 func (t *Terminal) Full() bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	return t.seen >= printedAtOnce/2 || t.times >= mostTimes
+	return t.seen >= printedAtOnce/2 || t.taken >= t.times
 }
 
 // Settle gives back what was read.
@@ -205,7 +218,7 @@ func (t *Terminal) settle(to *net.UnixConn, n int) error {
 		t.pending -= k
 		t.seen = max(0, t.seen-k)
 	}
-	t.times = 0
+	t.taken = 0
 	return nil
 }
 
