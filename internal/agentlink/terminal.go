@@ -119,6 +119,9 @@ func (k *Looked) Wait() error { return <-k.end }
 // Close ends the looking.
 func (k *Looked) Close() error { return k.channel.Close() }
 
+// WriteTo prints all that comes, to the end. An agent hands over only what is printed so.
+func (t *Terminal) WriteTo(w io.Writer) (int64, error) { return io.Copy(w, t.Channel) }
+
 // Resize changes the size, in characters (section 6.7).
 func (t *Terminal) Resize(columns, rows int) error {
 	_, err := t.SendRequest("window-change", false, ssh.Marshal(struct{ Columns, Rows, Width, Height uint32 }{uint32(columns), uint32(rows), 0, 0}))

@@ -117,6 +117,42 @@ func TestTerminalsAndProgramsOutliveTheService(t *testing.T) {
 	assert.Contains(t, skipper.domicile(t, "shell", "outlive", "-list").out, "No terminal is open")
 }
 
+// counts prints numbers, quickly and one at a time, and what is typed.
+const counts = `import os, sys, threading, time
+def heard():
+    for line in sys.stdin: os.write(1, b"heard-" + line.encode())
+threading.Thread(target=heard, daemon=True).start()
+for i in range(10000, 30000):
+    os.write(1, b"%d\n" % i)
+    time.sleep(0.0002)
+os.write(1, b"counted\n")
+`
+
+// Where the service is killed in the middle of what a terminal prints, none of it is missing for who comes
+// back, and none is there twice.
+func TestATerminalLosesNothingWithTheService(t *testing.T) {
+	source := publish(t, "ledger", probe, nil)
+	require.Equal(t, 0, skipper.provision(t, source, "ledger").status)
+	require.Equal(t, 0, skipper.ssh(t, counts, "ledger@127.0.0.1", "cat > ~/counter.py").status)
+	first := openTerminal(t, "ledger", "count")
+	first.typed("stty -echo; clear; exec python3 ~/counter.py\n")
+	first.expect("10100\r\n")
+	first.typed("ahoy\n") // by now, what is typed and printed goes past the agent
+	first.expect("heard-ahoy")
+	first.expect("15000\r\n")
+	world.Service.Kill()
+	require.NoError(t, world.StartService(t.Context()))
+	second := openTerminal(t, "ledger", "count")
+	second.expect("counted\r\n")
+	_, printed, _ := strings.Cut(second.seen, "10000\r\n")
+	var want strings.Builder
+	for i := 10001; i < 30000; i++ {
+		fmt.Fprintf(&want, "%d\r\n", i)
+	}
+	printed = strings.Replace(printed, "heard-ahoy\r\n", "", 1)
+	assert.Equal(t, want.String()+"counted\r\n", printed)
+}
+
 func TestAnEngineThatRestarts(t *testing.T) {
 	require.Equal(t, 0, skipper.provision(t, repository("timetable"), "tidal").status)
 	require.Equal(t, 0, skipper.provision(t, repository("timetable"), "resting").status)
