@@ -19,8 +19,11 @@ import (
 )
 
 const (
-	// handOverLimit is how long it may take until a terminal can be handed over.
+	// handOverLimit is how long it may take until a terminal can be handed over: what is typed waits for that.
 	handOverLimit = time.Second
+	// lagLimit is how long of that the person may take to be told all that was printed. Who lags may be
+	// about to stop a program that prints without end.
+	lagLimit = 200 * time.Millisecond
 	// longestWord is how long a word may be by which a session is named, in bytes.
 	longestWord = 64
 )
@@ -181,7 +184,9 @@ func (h *holding) handOver(limited context.Context, a *connection.Alone, typed u
 		return err
 	}
 	defer resume()
-	shown, err := h.shown.hold(limited)
+	lagging, cancel := context.WithTimeout(limited, lagLimit)
+	defer cancel()
+	shown, err := h.shown.hold(lagging)
 	if err != nil {
 		return err
 	}
