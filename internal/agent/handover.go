@@ -90,7 +90,7 @@ func (l *holdings) offer(word string, h *holding) {
 		l.by = map[string]*holding{}
 	}
 	delete(l.by, h.word)
-	if h.word = word; word != "" && len(word) <= longestWord {
+	if h.word = word; word != "" {
 		l.by[word] = h
 	}
 	if l.changed != nil {
@@ -132,6 +132,9 @@ func (l *holdings) find(ctx context.Context, word string) *holding {
 
 // said notes the word by which the service will ask for the session's terminal.
 func (x *session) said(word string) {
+	if len(word) > longestWord {
+		return
+	}
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	if x.word = word; x.held != nil {

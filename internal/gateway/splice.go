@@ -81,6 +81,10 @@ func passChannel(c connection.NewChannel, to connection.Conn) {
 	var answering sync.Mutex
 	go func() {
 		for r := range nearRequests {
+			if ours(r.Type) {
+				_ = r.Reply(false, nil)
+				continue
+			}
 			answering.Lock()
 			passChannelRequest(r, far)
 			answering.Unlock()

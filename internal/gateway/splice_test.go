@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/ssh"
 
+	"domicile/internal/agent/wire"
 	"domicile/internal/agentlink"
 	"domicile/internal/fault"
 	"domicile/internal/hostkeys"
@@ -198,6 +199,14 @@ func TestSplicingPassesRefusalsAndAnswers(t *testing.T) {
 	_, _, err = c.OpenChannel("task@domicile", nil)
 	require.True(t, errors.As(err, &refused))
 	assert.Equal(t, ssh.Prohibited, refused.Reason, "what is between service and agent is not the person's")
+	s, err := c.NewSession()
+	require.NoError(t, err)
+	defer s.Close()
+	for name, passes := range map[string]bool{"env": true, wire.HandOver: false} {
+		ok, err := s.SendRequest(name, true, nil)
+		require.NoError(t, err)
+		assert.Equal(t, passes, ok, name)
+	}
 	ok, _, err = c.SendRequest("configure@domicile", true, nil)
 	require.NoError(t, err)
 	assert.False(t, ok)
