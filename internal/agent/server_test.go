@@ -1,6 +1,7 @@
 package agent_test
 
 import (
+	"archive/tar"
 	"bufio"
 	"bytes"
 	"context"
@@ -157,6 +158,24 @@ func TestTasks(t *testing.T) {
 	assert.ErrorContains(t, err, "a task needs a command")
 	_, err = run(wire.TaskRequest{Key: "missing", Args: []string{"/no/such/program"}})
 	assert.ErrorContains(t, err, "no such file")
+}
+
+// What comes behind an archive's end, and late, is taken, too: who sends it is not told that nobody listens.
+func TestAnArchiveThatGoesOnBehindItsEnd(t *testing.T) {
+	link := configured(t).Quiet()
+	target := filepath.Join(t.TempDir(), "deck")
+	var archive bytes.Buffer
+	w := tar.NewWriter(&archive)
+	require.NoError(t, w.WriteHeader(&tar.Header{Name: "chart", Typeflag: tar.TypeReg, Mode: 0o644}))
+	require.NoError(t, w.Close())
+	source, sends := io.Pipe()
+	go func() {
+		_, _ = archive.WriteTo(sends)
+		_, err := sends.Write(make([]byte, 4<<20)) // more than waits on the way
+		_ = sends.CloseWithError(err)
+	}()
+	require.NoError(t, link.Put(t.Context(), target, source))
+	assert.FileExists(t, filepath.Join(target, "chart"))
 }
 
 func TestATaskIsComeBackTo(t *testing.T) {

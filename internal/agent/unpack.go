@@ -43,8 +43,10 @@ func (s *Server) unpack(new connection.NewChannel) {
 			status = 28 // ENOSPC, told apart for its remedy
 		}
 		fmt.Fprint(channel.Stderr(), err.Error())
-		_, _ = io.Copy(io.Discard, channel) // let the sender finish and read the answer
 	}
+	// The sender finishes, and reads the answer: an archive goes on behind its end, with nothing (git archive
+	// fills it up to 10 kB).
+	_, _ = io.Copy(io.Discard, channel)
 	_, _ = channel.SendRequest("exit-status", false, ssh.Marshal(struct{ Status uint32 }{status}))
 }
 

@@ -99,7 +99,9 @@ func (c handedConn) Used() { c.link.use() }
 // Read reads what the program says.
 func (c handedConn) Read(b []byte) (int, error) {
 	n, err := c.TCP.Read(b)
-	c.link.use()
+	if n > 0 { // the end is no use
+		c.link.use()
+	}
 	return n, err
 }
 

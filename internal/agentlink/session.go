@@ -24,7 +24,7 @@ const (
 	handOverLimit = 2 * time.Second
 	// handOverAgain is after how long one is asked for again.
 	handOverAgain = 5 * time.Second
-	never         = 1 << 62
+	never         = 100 * 365 * 24 * time.Hour
 	// idleTerminal is after how long without a key and a word a terminal is given back.
 	idleTerminal = time.Minute
 	// stalledAfter is how long a person's connection may take nothing before the program goes on without it.
