@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"sync"
 	"syscall"
 	"time"
@@ -204,7 +205,7 @@ func (h *holding) handOver(limited context.Context, a *connection.Alone, typed u
 		return io.EOF
 	default:
 	}
-	stream := a.Stream
+	stream, err := a.Stream, os.ErrClosed
 	t.master.control(func(fd int) { err = a.Grant(fd, pipe) })
 	if err == nil {
 		_, err = stream.Write(binary.BigEndian.AppendUint64(nil, uint64(shown)))
