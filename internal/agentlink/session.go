@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"golang.org/x/crypto/ssh"
+	"golang.org/x/sys/unix"
 
 	"domicile/internal/agent/wire"
 	"domicile/internal/connection"
@@ -207,6 +208,7 @@ func (s *session) show(t *handed.Terminal, stream *net.UnixConn, from uint64) {
 			continue
 		}
 		if err != nil {
+			s.judge(err)
 			return
 		}
 		k.begin()
@@ -219,6 +221,19 @@ func (s *session) show(t *handed.Terminal, stream *net.UnixConn, from uint64) {
 			return
 		}
 	}
+}
+
+// judge has the terminal not be asked for again where it was not at its end, nor wanted back: a kernel may not
+// be able to do what is needed, and who handed it over may do too much.
+func (s *session) judge(end error) {
+	for _, proper := range []error{os.ErrDeadlineExceeded, os.ErrClosed, io.EOF, unix.EIO} {
+		if errors.Is(end, proper) {
+			return
+		}
+	}
+	s.in.Lock()
+	defer s.in.Unlock()
+	s.next = time.Now().Add(never)
 }
 
 // print prints what the terminal says, unless the end was printed already.

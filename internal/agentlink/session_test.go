@@ -3,6 +3,8 @@ package agentlink
 import (
 	"context"
 	"encoding/binary"
+	"errors"
+	"fmt"
 	"io"
 	"net"
 	"os"
@@ -144,6 +146,25 @@ func TestAgentsThatHandOverNoTerminal(t *testing.T) {
 			require.NoError(t, err)
 			assert.Empty(t, rest)
 		})
+	}
+}
+
+// A terminal that comes to another end than a terminal does is not asked for again, and one that is given back
+// is.
+func TestWhichTerminalsAreAskedForAgain(t *testing.T) {
+	for name, x := range map[string]struct {
+		end   error
+		again bool
+	}{
+		"the program has ended":       {fmt.Errorf("take what the terminal prints: %w", unix.EIO), true},
+		"it is wanted there":          {os.ErrDeadlineExceeded, true},
+		"it was given back":           {os.ErrClosed, true},
+		"a kernel that cannot":        {fmt.Errorf("take what the terminal prints: %w", unix.EINVAL), false},
+		"somebody else reads from it": {errors.New("look into the pipe, where others may read"), false},
+	} {
+		s := &session{}
+		s.judge(x.end)
+		assert.Equal(t, x.again, time.Now().After(s.next), name)
 	}
 }
 
