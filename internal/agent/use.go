@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -243,7 +244,11 @@ func (s *Server) tell(text string) {
 	}
 	s.mu.Unlock()
 	s.use.quiet.Store(time.Now().Add(quietFor).UnixNano())
+	var told sync.WaitGroup // each may have to come back first, and who asked may be about to stop all
 	for _, t := range terminals {
-		go t.hands.whileHere(func() { _, _ = t.output.Write([]byte("\r\n" + text + "\r\n")) })
+		told.Go(func() {
+			t.hands.whileHere(func() { _, _ = t.output.Write([]byte("\r\n" + text + "\r\n")) })
+		})
 	}
+	told.Wait()
 }
