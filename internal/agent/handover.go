@@ -33,7 +33,8 @@ const (
 type holding struct {
 	terminal *terminal
 	shown    *historyReader
-	word     string
+	word     string        // as holdings have it
+	over     bool          // they forget it
 	gone     chan struct{} // closed when the person is gone
 
 	mu      sync.Mutex
@@ -91,7 +92,7 @@ func (l *holdings) offer(word string, h *holding) {
 		l.by = map[string]*holding{}
 	}
 	delete(l.by, h.word)
-	if h.word = word; word != "" {
+	if h.word = word; word != "" && !h.over {
 		l.by[word] = h
 	}
 	if l.changed != nil {
@@ -105,9 +106,8 @@ func (l *holdings) forget(h *holding) {
 	close(h.gone)
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if l.by[h.word] == h {
-		delete(l.by, h.word)
-	}
+	h.over = true // its word may still be on the way
+	delete(l.by, h.word)
 }
 
 // find waits for one: the word goes another way than the question.
