@@ -34,7 +34,7 @@ func (s *Server) alone(ctx context.Context, a *connection.Alone) {
 		return
 	}
 	defer far.Close()
-	if err := handed.Lend(far.(*net.TCPConn), a.Grant); err != nil {
+	if err := handed.WithDescriptor(far.(*net.TCPConn), a.Grant); err != nil {
 		s.log.Debug("hand over a connection", "error", err)
 	}
 }

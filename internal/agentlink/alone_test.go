@@ -104,7 +104,7 @@ func TestWhatTheAgentHandsOver(t *testing.T) {
 	var grants atomic.Value // syscall.Conn
 	told := make(chan string, 10)
 	agent := linktest.Agent{
-		Alone:    func(a *connection.Alone) { _ = handed.Lend(grants.Load().(granted).Conn, a.Grant) },
+		Alone:    func(a *connection.Alone) { _ = handed.WithDescriptor(grants.Load().(granted).Conn, a.Grant) },
 		Channels: func(c connection.NewChannel) { _ = c.Reject(ssh.ConnectionFailed, "by a channel, then") },
 		Requests: func(r *connection.Request) { told <- r.Type },
 	}

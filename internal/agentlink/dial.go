@@ -70,7 +70,7 @@ func (l *Link) DialAlone(ctx context.Context, network, address string) (net.Conn
 }
 
 func (l *Link) alone(ctx context.Context, to []byte) (net.Conn, error) {
-	g, err := l.wish(ctx, directTCP, to, 1)
+	g, err := l.obtain(ctx, directTCP, to, 1)
 	if err != nil {
 		return nil, err
 	}

@@ -21,9 +21,9 @@ type grant struct {
 
 var errNoPlace = errors.New("there is no place for what is handed over")
 
-// wish asks the agent for one thing, which are so many descriptors. Who waits does not do so for what may
+// obtain asks the agent for one thing, which are so many descriptors. Who waits does not do so for what may
 // have been handed over.
-func (l *Link) wish(ctx context.Context, kind string, extra []byte, want int) (grant, error) {
+func (l *Link) obtain(ctx context.Context, kind string, extra []byte, want int) (grant, error) {
 	if l.Again == nil || l.Place == nil || l.together.Load() {
 		return grant{}, connection.ErrTogether
 	}

@@ -159,7 +159,7 @@ func (s *session) handOver(word string) (t *handed.Terminal, stream *net.UnixCon
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), handOverLimit)
 	defer cancel()
-	g, err := s.link.wish(ctx, wire.HandOver, ssh.Marshal(wire.HandOverRequest{Word: word, Typed: s.typed}), 2)
+	g, err := s.link.obtain(ctx, wire.HandOver, ssh.Marshal(wire.HandOverRequest{Word: word, Typed: s.typed}), 2)
 	if err != nil {
 		return nil, nil, 0, err
 	}

@@ -34,8 +34,8 @@ func bothWays(t *testing.T) *os.File {
 }
 
 func grantBoth(a *connection.Alone, first, second *os.File) {
-	_ = handed.Lend(first, func(one ...int) error {
-		return handed.Lend(second, func(two ...int) error { return a.Grant(one[0], two[0]) })
+	_ = handed.WithDescriptor(first, func(one ...int) error {
+		return handed.WithDescriptor(second, func(two ...int) error { return a.Grant(one[0], two[0]) })
 	})
 }
 

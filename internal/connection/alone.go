@@ -22,8 +22,8 @@ const (
 	aloneWord   = " alone" // in an agent's greeting: it knows of such streams
 	beginsAlone = "domicile-stream\r\n"
 	provesAlone = "domicile: the service asks for one thing alone\x00"
-	// longestWish and longestRefusal are in bytes.
-	longestWish    = 4 << 10
+	// longestWanted and longestRefusal are in bytes.
+	longestWanted    = 4 << 10
 	longestRefusal = 4 << 10
 	// hurry is how long a stream may last that should come to its end.
 	hurry = 2 * time.Second
@@ -79,8 +79,8 @@ func DialAlone(stream net.Conn, key ssh.Signer, kind string, extra []byte, place
 	if from.Buffered() > 0 {
 		return nil, errors.New("who greets says more than a greeting")
 	}
-	wish := ssh.Marshal(struct{ B []byte }{ssh.Marshal(wanted{kind, extra})})
-	if err := show(stream, beginsAlone, provesAlone, nonce, key, wish); err != nil {
+	words := ssh.Marshal(struct{ B []byte }{ssh.Marshal(wanted{kind, extra})})
+	if err := show(stream, beginsAlone, provesAlone, nonce, key, words); err != nil {
 		return nil, err
 	}
 	var length [4]byte
@@ -90,7 +90,7 @@ func DialAlone(stream net.Conn, key ssh.Signer, kind string, extra []byte, place
 	return fds, answered(stream, length, len(fds) == want)
 }
 
-// answered reads whether what was wished is granted: no bytes say that it is.
+// answered reads whether what is wanted is granted: no bytes say that it is.
 func answered(stream net.Conn, length [4]byte, came bool) error {
 	b, err := readLong(stream, length, longestRefusal)
 	if err == nil && len(b) == 0 && !came {
@@ -148,9 +148,9 @@ func (a *Alone) Reject(reason ssh.RejectionReason, message string) error {
 	return errors.Join(err, a.Stream.Close())
 }
 
-// readWish reads what the stream is for.
-func readWish(stream net.Conn, from *bufio.Reader) (*Alone, error) {
-	b, err := readBytes(from, longestWish)
+// readWanted reads what the stream is for.
+func readWanted(stream net.Conn, from *bufio.Reader) (*Alone, error) {
+	b, err := readBytes(from, longestWanted)
 	if err != nil {
 		return nil, err
 	}

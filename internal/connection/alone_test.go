@@ -71,7 +71,7 @@ func TestOneThingAlone(t *testing.T) {
 	go func() {
 		m := <-heard
 		assert.Equal(t, "direct-tcpip quay:80", m.alone.Kind+" "+string(m.alone.Extra))
-		granted <- handed.Lend(write, m.alone.Grant)
+		granted <- handed.WithDescriptor(write, m.alone.Grant)
 		write.Close()
 	}()
 	fd, err := dialAlone(t, Private(near), key)
@@ -116,9 +116,9 @@ func TestAllGoesTogether(t *testing.T) {
 
 	near, far = sockets(t)
 	granting := far
-	wished := accept(t, granting, key)
+	asked := accept(t, granting, key)
 	go func() {
-		<-wished
+		<-asked
 		_, _ = granting.Write(make([]byte, 4))
 	}()
 	_, err = dialAlone(t, Private(near), key)
@@ -154,7 +154,7 @@ func TestWhoAnswersForOneThing(t *testing.T) {
 					_, _ = io.WriteString(far, "SSH-2.0-quay"+says)
 				} else if says != "" {
 					_, _ = io.WriteString(far, "SSH-2.0-quay"+line+"\n")
-					_, _ = far.Read(make([]byte, 500)) // the wish
+					_, _ = far.Read(make([]byte, 500)) // what is wanted
 					_, _ = io.WriteString(far, rest)
 				}
 				far.Close()
@@ -177,13 +177,13 @@ func TestWhoAsksForOneThing(t *testing.T) {
 		"with the proof of frames": func(nonce []byte, to net.Conn) error {
 			return show(to, beginsAlone, proves, nonce, key, ssh.Marshal(struct{ B []byte }{ssh.Marshal(wanted{"direct-tcpip", nil})}))
 		},
-		"frames with the proof of a wish": func(nonce []byte, to net.Conn) error {
+		"frames with the proof of one thing": func(nonce []byte, to net.Conn) error {
 			return show(to, begins, provesAlone, nonce, key, nil)
 		},
-		"a wish of megabytes": func(nonce []byte, to net.Conn) error {
+		"one of megabytes": func(nonce []byte, to net.Conn) error {
 			return show(to, beginsAlone, provesAlone, nonce, key, []byte("\x00\x40\x00\x00"))
 		},
-		"a wish that is none": func(nonce []byte, to net.Conn) error {
+		"one that is none": func(nonce []byte, to net.Conn) error {
 			return show(to, beginsAlone, provesAlone, nonce, key, []byte("\x00\x00\x00\x02no"))
 		},
 		"one that does not wait for the answer": func(nonce []byte, to net.Conn) error {

@@ -138,7 +138,7 @@ func Accept(stream net.Conn, config *ssh.ServerConfig, service ssh.PublicKey) (P
 		case err != nil:
 			return Peer{}, nil, err
 		case alone:
-			a, err := readWish(stream, from)
+			a, err := readWanted(stream, from)
 			return Peer{}, a, err
 		}
 		return begin(stream, from), nil, nil

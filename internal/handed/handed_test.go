@@ -48,7 +48,7 @@ func program(t testing.TB) (conn *net.TCPConn, far net.Conn) {
 func hand(t testing.TB, what syscall.Conn) int {
 	t.Helper()
 	agent, service := sockets(t)
-	require.NoError(t, Lend(what, func(fds ...int) error { return Give(agent, []byte("ahoy"), fds...) }))
+	require.NoError(t, WithDescriptor(what, func(fds ...int) error { return Give(agent, []byte("ahoy"), fds...) }))
 	b := make([]byte, 4)
 	fds, err := Take(service, b, 1)
 	require.NoError(t, err)

@@ -17,8 +17,8 @@ func Give(to *net.UnixConn, with []byte, fds ...int) error {
 	return err
 }
 
-// Lend has give called with the descriptor of what is open here, which stays so meanwhile.
-func Lend(what syscall.Conn, give func(fds ...int) error) error {
+// WithDescriptor calls give with the descriptor of what is open here, which stays so meanwhile.
+func WithDescriptor(what syscall.Conn, give func(fds ...int) error) error {
 	raw, err := what.SyscallConn()
 	if err != nil {
 		return err

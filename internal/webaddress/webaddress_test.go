@@ -124,7 +124,7 @@ func (q *quay) Reach(ctx context.Context, _ records.Workspace) (*agentlink.Link,
 			return
 		}
 		defer conn.Close()
-		_ = handed.Lend(conn.(*net.TCPConn), a.Grant)
+		_ = handed.WithDescriptor(conn.(*net.TCPConn), a.Grant)
 	}, Channels: func(c connection.NewChannel) {
 		go func() {
 			conn, err := net.Dial("tcp", q.program)
