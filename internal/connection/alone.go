@@ -23,7 +23,7 @@ const (
 	beginsAlone = "domicile-stream\r\n"
 	provesAlone = "domicile: the service asks for one thing alone\x00"
 	// longestWanted and longestRefusal are in bytes.
-	longestWanted    = 4 << 10
+	longestWanted  = 4 << 10
 	longestRefusal = 4 << 10
 	// hurry is how long a stream may last that should come to its end.
 	hurry = 2 * time.Second
