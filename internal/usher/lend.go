@@ -170,6 +170,10 @@ func (u *Usher) stopHearing(workspace string, p *place) {
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	p.unheard = time.Now().Add(deaf)
+	select {
+	case <-p.again: // what was decided before is no wish to hear of it now
+	default:
+	}
 	u.say(workspace, "unheard "+workspace, fmt.Sprintf("%s: a program in it asks without end; nothing of it is heard for %s, or until you decide: domicile usher allow %s KIND", workspace, deaf, workspace))
 }
 
