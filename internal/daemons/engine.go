@@ -71,6 +71,9 @@ func (e *Engine) Start(ctx context.Context) error {
 	if err := e.unmountLeft(); err != nil {
 		return fmt.Errorf("take away what an engine before this one left mounted: %w", err)
 	}
+	if err := e.forgetReleased(); err != nil {
+		return fmt.Errorf("forget the networks that an engine before this one was removing: %w", err)
+	}
 	path, err := e.lockingFilter(ctx)
 	if err != nil {
 		return err
