@@ -160,7 +160,8 @@ func (s *Stream) Carry(conn net.Conn) error {
 	s.mu.Lock()
 	s.turn++
 	turn, received := s.turn, s.received
-	s.next = -1 // until the other side has said what it has
+	s.next = -1     // until the other side has said what it has
+	s.confirmed = 0 // what was said of it may be lost with the connection before
 	s.cond.Broadcast()
 	s.mu.Unlock()
 	defer conn.Close()

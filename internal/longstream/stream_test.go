@@ -279,6 +279,43 @@ func TestWhoDoesNotRead(t *testing.T) {
 	})
 }
 
+// A confirmation that was lost with its connection is said again on the next one, and at once: who
+// writes may wait for nothing else.
+func TestALostConfirmation(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := New()
+		const cargo = 2 * confirmEvery
+		meet := func() net.Conn {
+			near, far := net.Pipe()
+			go func() { _ = s.Carry(far) }()
+			kind, _, err := readFrame(near)
+			require.NoError(t, err)
+			require.Equal(t, hello, kind)
+			require.NoError(t, writeFrame(near, hello, number(0)))
+			return near
+		}
+		first := meet()
+		go func() {
+			for range cargo / piece {
+				_ = writeFrame(first, data, make([]byte, piece))
+			}
+		}()
+		_, err := io.ReadFull(s, make([]byte, cargo))
+		require.NoError(t, err)
+		synctest.Wait() // the confirmation is on its way
+		first.Close()
+
+		second, before := meet(), time.Now()
+		defer second.Close()
+		kind, payload, err := readFrame(second)
+		require.NoError(t, err)
+		assert.Equal(t, confirm, kind)
+		assert.Equal(t, number(cargo), payload)
+		assert.Zero(t, time.Since(before), "nothing is waited for")
+		s.Fail(errShut)
+	})
+}
+
 // A connection on which something else speaks is no end of the stream.
 func TestNonsenseOnAConnection(t *testing.T) {
 	for _, said := range [][]byte{[]byte("HTTP/1.1 502 Bad Gateway"), {end, 0, 0, 0, 8, 0, 0, 0, 0, 0, 0, 0, 0}, {hello, 0, 0, 0, 9}, {data, 255, 255, 255, 255}} {
