@@ -18,10 +18,12 @@ type hub struct {
 	log   *slog.Logger
 	mu    sync.Mutex
 	subs  map[chan records.Event]int64 // by account
+	// guests holds something where invitations may have changed.
+	guests chan struct{}
 }
 
 func newHub(store *records.Store, log *slog.Logger) *hub {
-	return &hub{store: store, log: log, subs: map[chan records.Event]int64{}}
+	return &hub{store: store, log: log, subs: map[chan records.Event]int64{}, guests: make(chan struct{}, 1)}
 }
 
 const listenPause = 500 * time.Millisecond
@@ -41,6 +43,12 @@ func (h *hub) serve(ctx context.Context) {
 }
 
 func (h *hub) pass(e records.Event) {
+	if e.Type == guestsChanged || e.Type == "look" {
+		select {
+		case h.guests <- struct{}{}:
+		default: // who takes it looks at them all
+		}
+	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	for c, account := range h.subs {
@@ -68,6 +76,9 @@ func (h *hub) subscribe(account int64) (<-chan records.Event, func()) {
 
 // portsChanged is the type of the event that a program has begun to listen, or has ended.
 const portsChanged = "ports"
+
+// guestsChanged is the type of the event that an invitation was made, changed or ended.
+const guestsChanged = "guests"
 
 // heartbeat keeps a quiet stream from being taken for dead.
 const heartbeat = 15 * time.Second

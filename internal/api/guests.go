@@ -131,7 +131,7 @@ func (s *Server) InviteGuest(ctx context.Context, q InviteGuestRequestObject) (I
 
 // noteGuests notes a change, and tells the owner's pages and the guest's.
 func noteGuests(ctx context.Context, db records.Queries, w records.Workspace, by records.Account, guest int64, what string) error {
-	return db.NoteGuests(ctx, w.ID, by.ID, what, records.Event{Type: "guests", Account: w.Account, Workspace: w.Name}, records.Event{Type: "guests", Account: guest, Workspace: w.Name})
+	return db.NoteGuests(ctx, w.ID, by.ID, what, records.Event{Type: guestsChanged, Account: w.Account, Workspace: w.Name}, records.Event{Type: guestsChanged, Account: guest, Workspace: w.Name})
 }
 
 // RemoveGuest ends an invitation.
@@ -158,6 +158,21 @@ func (s *Server) uninvite(ctx context.Context, w records.Workspace, guest record
 		return err
 	}
 	return s.o.Gateway.TurnOut(ctx)
+}
+
+// turnOutGuests ends the connections to this service of guests whose invitation was ended at another
+// one, until ctx ends.
+func (s *Server) turnOutGuests(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-s.hub.guests:
+		}
+		if err := s.o.Gateway.TurnOut(ctx); err != nil && ctx.Err() == nil {
+			s.o.Log.Warn("look whose invitation is over", "error", err) // the gateway looks by itself, too
+		}
+	}
 }
 
 // ListInvitations lists what the caller is invited into.

@@ -97,7 +97,12 @@ func New(ctx context.Context, o Options) *Server {
 }
 
 // Serve passes changes on to who listens, until ctx ends.
-func (s *Server) Serve(ctx context.Context) { s.hub.serve(ctx) }
+func (s *Server) Serve(ctx context.Context) {
+	var both sync.WaitGroup
+	defer both.Wait()
+	both.Go(func() { s.turnOutGuests(ctx) })
+	s.hub.serve(ctx)
+}
 
 // Handler is the whole HTTP interface.
 func (s *Server) Handler() http.Handler {

@@ -181,7 +181,7 @@ func TestAServiceOfOnesOwn(t *testing.T) {
 		assert.Equal(t, 20, strings.Count(mate.domicile(t, "secrets").out, "TIDE_"))
 		assert.Equal(t, "board\n", enter().out)
 	})
-	file := filepath.Join(t.TempDir(), "skerry.backup")
+	file, last := filepath.Join(t.TempDir(), "skerry.backup"), mate.workspace(t, "board").Run.Id
 	t.Run("into a file, while it runs", func(t *testing.T) {
 		a := finish(t, o.command(t.Context(), "backup", file))
 		require.Equal(t, 0, a.status, a.out+a.err)
@@ -210,7 +210,10 @@ func TestAServiceOfOnesOwn(t *testing.T) {
 		assert.Contains(t, a.err, "was cut")
 		assert.Contains(t, a.err, "domicile serve -restore "+file)
 		o.start(t, "-restore", file)
-		require.Eventually(t, func() bool { return enter().status == 0 }, 60*time.Second, 200*time.Millisecond, "it is joined to the service again by itself")
+		require.Eventually(t, func() bool {
+			board := mate.workspace(t, "board")
+			return board.Run.Id != last && board.State == client.WorkspaceStateReady
+		}, 60*time.Second, 200*time.Millisecond, "it is joined to the service again by itself")
 		a = enter()
 		assert.Equal(t, "board\n", a.out, "the same host key: %s", a.err)
 		assert.Equal(t, 20, strings.Count(mate.domicile(t, "secrets").out, "TIDE_"))

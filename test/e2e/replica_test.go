@@ -1,6 +1,9 @@
 package e2e
 
 import (
+	"context"
+	"io"
+	"os/exec"
 	"strings"
 	"sync"
 	"testing"
@@ -83,4 +86,40 @@ func TestTheDoorOutlivesTheServiceThatHeldIt(t *testing.T) {
 	require.NoError(t, world.StartService(t.Context()))
 	replica.Kill()
 	eventually(t, 20*time.Second, "the first one opens it again", opens)
+}
+
+// An invitation that ends at one service ends what the guest has open at another one.
+func TestAGuestAtTheOtherService(t *testing.T) {
+	replica, err := world.StartReplica(t.Context())
+	require.NoError(t, err)
+	t.Cleanup(replica.Stop)
+	source := publish(t, "wardroom", `{"image": "BASE", "remoteUser": "crew"}`, nil)
+	require.Equal(t, 0, skipper.provision(t, source, "wardroom").status)
+	ivy := anotherPerson(t, "ivy.w")
+	require.Equal(t, 0, skipper.domicile(t, "invite", "wardroom", "ivy.w", "-may", "type").status)
+
+	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	defer cancel()
+	host, port, _ := strings.Cut(replica.SSH, ":")
+	visit := exec.CommandContext(ctx, "ssh", append(append([]string{"-tt", "-p", port}, ivy.sshOptions("-p")...), "wardroom~skipper@"+host, "read -r x; echo $x, $x; sleep 600")...)
+	typed, err := visit.StdinPipe()
+	require.NoError(t, err)
+	shown, err := visit.StdoutPipe()
+	require.NoError(t, err)
+	require.NoError(t, visit.Start())
+	_, err = io.WriteString(typed, "aye\n")
+	require.NoError(t, err)
+	seen := ""
+	for b := make([]byte, 1024); !strings.Contains(seen, "aye, aye"); {
+		n, err := shown.Read(b)
+		seen += string(b[:n])
+		require.NoError(t, err, seen)
+	}
+	assert.Contains(t, skipper.domicile(t, "guests", "wardroom").out, "ivy.w")
+
+	require.Equal(t, 0, skipper.domicile(t, "guests", "wardroom", "-end", "ivy.w").status)
+	_, _ = io.Copy(io.Discard, shown)
+	assert.Error(t, visit.Wait(), "it was ended")
+	require.NoError(t, ctx.Err(), "and not by its own limit")
+	assert.Contains(t, ivy.sshAt(t, replica.SSH, "wardroom~skipper", "id").err, "You are not invited into wardroom of skipper, or no more")
 }
