@@ -147,6 +147,7 @@ func TestPullFaults(t *testing.T) {
 		"unable to join session keyring: unable to create session key: disk quota exceeded": {"no-keys-left", false},
 		"unable to remove filesystem for 2e8b: unlinkat /x: directory not empty":            {"engine-unavailable", true},
 		"removal of container 2e8b is already in progress":                                  {"engine-unavailable", true},
+		"endpoint with name boat already exists in network default":                         {"engine-unavailable", true},
 		"something else": {"engine-refused", false},
 	}
 	for text, want := range cases {
