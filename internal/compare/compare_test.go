@@ -1,10 +1,14 @@
 package compare
 
 import (
+	"context"
 	"hash/maphash"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -117,7 +121,7 @@ func TestOnlyWhatIsSmallAndPlainIsRead(t *testing.T) {
 
 // The script runs in a plain shell and prints what Read reads.
 func TestTheScript(t *testing.T) {
-	c := exec.CommandContext(t.Context(), "setsid", "--wait", "/bin/sh", "-c", Script)
+	c := exec.CommandContext(t.Context(), "setsid", "--wait", "/bin/sh", "-c", script(600)) // the programs of this machine may be many, and busy
 	c.Env = []string{"PATH=/usr/local/bin:/usr/bin:/bin", "QUAY=north\nsouth", "HOME=/"}
 	out, err := c.CombinedOutput()
 	require.NoError(t, err, string(out))
@@ -128,6 +132,24 @@ func TestTheScript(t *testing.T) {
 	assert.Equal(t, "north south", in[Variable]["QUAY"])
 	assert.Contains(t, in[Tool]["bash"], "GNU bash")
 	assert.NotEmpty(t, in[Package]["bash"])
+	assert.NotEmpty(t, in[Limit]["open files"])
+}
+
+// A program that says no version, and waits, is ended with the script; what was found before counts.
+func TestAScriptThatIsHeldUp(t *testing.T) {
+	programs := t.TempDir()
+	for name, does := range map[string]string{"curl": "exec sleep 600", "dpkg-query": "", "python3": "", "npm": "", "gem": ""} {
+		require.NoError(t, os.WriteFile(filepath.Join(programs, name), []byte("#!/bin/sh\n"+does+"\n"), 0o755))
+	}
+	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+	defer cancel()
+	c := exec.CommandContext(ctx, "setsid", "--wait", "/bin/sh", "-c", "PATH="+programs+":$PATH\n"+script(3))
+	c.WaitDelay = time.Second
+	out, err := c.CombinedOutput() // until nobody has its output any more
+	assert.Error(t, err)
+	require.NoError(t, ctx.Err(), "it ended itself")
+	in, whole := Read(out, maphash.MakeSeed())
+	assert.False(t, whole)
 	assert.NotEmpty(t, in[Limit]["open files"])
 }
 
