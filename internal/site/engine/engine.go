@@ -313,9 +313,10 @@ var filterBusy = []string{"iptables failed", "iptables: No chain/target/match", 
 // just ending, or that it is removing already: a moment later it can.
 var stillHeld = []string{"unable to remove filesystem", "is already in progress", "driver failed to remove root filesystem", "device or resource busy"}
 
-// leftAtNetwork are words of an engine that was told to end while it started the container: until it has
-// ended it keeps what that start left at the network.
-const leftAtNetwork = "already exists in network"
+// atNetworkAlready are words of an engine that has something of a container's name at a network: the
+// container is connected, or the engine was told to end while it started it, and keeps until it has ended
+// what that start left.
+const atNetworkAlready = "already exists in network"
 
 const startEngine = "start the container engine; what was under way goes on by itself"
 
@@ -348,7 +349,7 @@ func (s *Site) explain(err error, doing string) error {
 		return fault.Transient(err, "engine-unavailable", "see what else changes the packet filter of the engine's host", "the container engine could not set its network up (%s)", doing)
 	case containsAny(err.Error(), stillHeld...):
 		return fault.Transient(err, "engine-unavailable", "look what holds its files on the engine's host", "the container engine could not take away all of a container yet (%s)", doing)
-	case strings.Contains(err.Error(), leftAtNetwork):
+	case strings.Contains(err.Error(), atNetworkAlready):
 		return fault.Transient(err, "engine-unavailable", "restart the container engine", "the container engine still has what an earlier start left at a network (%s)", doing)
 	case strings.Contains(err.Error(), "session key"):
 		return fault.Wrap(err, "no-keys-left", "on the engine's host: sysctl kernel.keys.maxkeys=20000 kernel.keys.maxbytes=2000000 (docs/trust.md); or remove workspaces",

@@ -91,7 +91,7 @@ func (s *Site) connect(ctx context.Context, to, container, alias string) error {
 
 // isConnected tells of a container that is on the network already.
 func isConnected(err error) bool {
-	return containsAny(err.Error(), "already exists in network", "is already connected")
+	return containsAny(err.Error(), atNetworkAlready, "is already connected")
 }
 
 // openNetwork makes the network of a workspace and what comes through its door, with the
