@@ -18,13 +18,11 @@ type Inside map[Kind]map[string]string
 var tools = []string{"ansible", "bash", "bundle", "cargo", "clang", "cmake", "curl", "dotnet", "elixir", "gcc", "git", "go version", "gradle", "java", "jq", "kubectl version --client", "make", "mvn", "node", "npm", "php", "pip", "pnpm", "psql", "python", "python3",
 	"R", "ruby", "rustc", "sqlite3", "terraform", "yarn"}
 
-// scriptLimit is how long Script may take, in seconds.
-const scriptLimit = 40
-
 // Script prints, for /bin/sh, what Read reads. It leads a session of its own and ends that after
 // 40 seconds: a program that waits for an answer must not stay.
-var Script = script(scriptLimit)
+var Script = script(40)
 
+// script is Script with another limit, in seconds.
 func script(limit int) string {
 	// Not every shell takes "kill -9 --".
 	return fmt.Sprintf("(sleep %d & trap \"kill $!\" TERM; wait $! && kill -KILL -$$) >/dev/null 2>&1 & watch=$!\n", limit) + look

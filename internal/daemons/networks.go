@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"io/fs"
+	"os"
 	"path/filepath"
 	"time"
 
@@ -18,11 +20,12 @@ const networksAt = "data/*/network/files/local-kv.db"
 // and not removed yet, when it ended: it looks for those addresses when it starts, panics for there
 // are none, and so never starts again. What else it was removing it removes by itself.
 func (e *Engine) forgetReleased() error {
-	files, err := filepath.Glob(filepath.Join(e.folder, networksAt))
+	files, err := fs.Glob(os.DirFS(e.folder), networksAt) // whatever the folder itself is called
 	if err != nil {
 		return err
 	}
 	for _, file := range files {
+		file = filepath.Join(e.folder, file)
 		db, err := bolt.Open(file, 0o600, &bolt.Options{Timeout: time.Second})
 		if err != nil {
 			return fmt.Errorf("open %s: %w", file, err)

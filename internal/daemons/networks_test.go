@@ -2,6 +2,7 @@ package daemons
 
 import (
 	"encoding/json"
+	"io/fs"
 	"net/url"
 	"os"
 	"os/exec"
@@ -16,7 +17,7 @@ import (
 // An engine that ended between two steps of removing a network starts again: it finds in its records
 // what it left there, and panics by itself.
 func TestAnEngineThatEndedWhileItRemovedANetwork(t *testing.T) {
-	folder, err := os.MkdirTemp("", "domicile-slipway-")
+	folder, err := os.MkdirTemp("", "domicile-slipway[1]-")
 	require.NoError(t, err)
 	require.NoError(t, os.Chmod(folder, 0o711), "the engine's mapped users pass through it")
 	t.Cleanup(func() { os.RemoveAll(folder) })
@@ -35,10 +36,10 @@ func TestAnEngineThatEndedWhileItRemovedANetwork(t *testing.T) {
 	require.Len(t, list, 1)
 	e.Stop()
 
-	files, err := filepath.Glob(filepath.Join(e.folder, networksAt))
+	files, err := fs.Glob(os.DirFS(e.folder), networksAt)
 	require.NoError(t, err)
 	require.Len(t, files, 1)
-	db, err := bolt.Open(files[0], 0o600, nil)
+	db, err := bolt.Open(filepath.Join(e.folder, files[0]), 0o600, nil)
 	require.NoError(t, err)
 	require.NoError(t, db.Update(func(tx *bolt.Tx) error {
 		bucket, key := tx.Bucket([]byte("libnetwork")), []byte("docker/network/v1.0/network/"+list[0].ID+"/")
