@@ -3,7 +3,9 @@ package usher
 import (
 	"context"
 	"fmt"
+	"maps"
 	"net"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -58,6 +60,7 @@ type Usher struct {
 	reason    string          // why they are not, or why what has changed could not be learned
 	stale     map[string]bool // workspaces that have changed; "": all of them
 	places    map[string]*place
+	unlisted  error // why the workspaces could not be, the last time
 	doors     map[string]*door
 	refused   map[string]Taken
 	moved     chan struct{} // closed, and made anew, when ports have come or gone
@@ -70,12 +73,13 @@ type Usher struct {
 
 // place is a workspace.
 type place struct {
-	state  string
-	made   time.Time
-	line   *sshline.Line[*ssh.Client]
-	ports  []client.Port
-	known  bool
-	visits *rate.Limiter
+	state   string
+	made    time.Time
+	line    *sshline.Line[*ssh.Client]
+	ports   []client.Port
+	known   bool
+	unasked error // why they could not be asked for, the last time
+	visits  *rate.Limiter
 
 	stop    context.CancelFunc // nil: its programs do not find the usher
 	again   chan struct{}      // asks for another try
@@ -229,6 +233,9 @@ func (u *Usher) refresh(ctx context.Context) error {
 		limited, cancel := context.WithTimeout(ctx, askLimit)
 		list, err := u.o.Service.Workspaces(limited)
 		cancel()
+		u.mu.Lock()
+		u.unlisted = err
+		u.mu.Unlock()
 		if err != nil {
 			return err
 		}
@@ -252,7 +259,11 @@ func (u *Usher) refresh(ctx context.Context) error {
 			defer cancel()
 			p, err := u.o.Service.Ports(limited, name)
 			if err != nil {
-				return fmt.Errorf("ask for the ports of %s: %w", name, err)
+				err = fmt.Errorf("ask for the ports of %s: %w", name, err)
+			}
+			u.asked(name, err)
+			if err != nil {
+				return nil // it is told with what else is not known
 			}
 			u.setPorts(name, p)
 			if late.Load() {
@@ -261,9 +272,34 @@ func (u *Usher) refresh(ctx context.Context) error {
 			return nil
 		})
 	}
-	err := all.Wait()
+	_ = all.Wait()
 	u.open(ctx)
-	return err
+	return u.unlearned()
+}
+
+// asked notes whether the ports of a workspace could be learned.
+func (u *Usher) asked(workspace string, err error) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if p := u.places[workspace]; p != nil {
+		p.unasked = err
+	}
+}
+
+// unlearned tells what is not known, whenever it was asked for: what is learned of one workspace is no
+// news of another.
+func (u *Usher) unlearned() error {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if u.unlisted != nil {
+		return u.unlisted
+	}
+	for _, name := range slices.Sorted(maps.Keys(u.places)) {
+		if err := u.places[name].unasked; err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // setPlaces takes over which workspaces there are.
@@ -306,7 +342,7 @@ func (u *Usher) setPlaces(ctx context.Context, list []client.Workspace) {
 
 // leave ends what goes on with a workspace that does not run. The lock is held.
 func (p *place) leave() {
-	p.ports, p.known, p.lending, p.reason, p.client = nil, false, false, "", nil
+	p.ports, p.known, p.lending, p.reason, p.client, p.unasked = nil, false, false, "", nil, nil
 	if p.stop != nil {
 		p.stop()
 		p.stop = nil
