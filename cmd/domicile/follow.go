@@ -29,7 +29,7 @@ func follow(ctx context.Context, t *terminal, c *client.Service, workspace strin
 	changed := make(chan struct{}, 1)
 	listening, stop := context.WithCancel(ctx)
 	defer stop()
-	go listen(listening, c, workspace, changed)
+	go hearEvents(listening, c, workspace, changed)
 	var v view = &plainView{out: t.err}
 	if f, isTerminal := fileOf(t.err); isTerminal && !quiet {
 		v = newLiveView(f)
@@ -82,7 +82,7 @@ func wait(ctx context.Context, changed <-chan struct{}, tick <-chan time.Time, r
 	}
 }
 
-func listen(ctx context.Context, c *client.Service, workspace string, changed chan<- struct{}) {
+func hearEvents(ctx context.Context, c *client.Service, workspace string, changed chan<- struct{}) {
 	for ctx.Err() == nil {
 		_ = c.Events(ctx, false, func(e client.Event) { // while it is broken, looking once a second goes on
 			if e.Workspace == workspace || e.Type == "look" {

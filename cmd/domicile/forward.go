@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"domicile/internal/listen"
 	"flag"
 	"fmt"
 	"net"
@@ -95,8 +96,9 @@ func listenNear(port int) (net.Listener, error) {
 func serveForward(ctx context.Context, t *terminal, listener net.Listener, line *sshline.Line[*ssh.Client], target string) error {
 	stop := context.AfterFunc(ctx, func() { listener.Close() })
 	defer stop()
+	accepting := listen.Patient(listener)
 	for {
-		near, err := listener.Accept()
+		near, err := accepting.Accept()
 		if ctx.Err() != nil {
 			return nil
 		}

@@ -2,6 +2,7 @@ package main
 
 import (
 	"context"
+	"domicile/internal/listen"
 	"flag"
 	"fmt"
 	"io"
@@ -78,8 +79,9 @@ func showScreen(ctx context.Context, t *terminal, c *client.Service, name string
 	fmt.Fprintf(t.out, "The screen of %s is at %s. Ctrl-C ends it.\n", name, listener.Addr())
 	var viewers sync.WaitGroup
 	defer viewers.Wait()
+	accepting := listen.Patient(listener)
 	for {
-		viewer, err := listener.Accept()
+		viewer, err := accepting.Accept()
 		if ctx.Err() != nil {
 			return nil
 		}

@@ -4,6 +4,8 @@ package main
 
 import (
 	"context"
+	"domicile/internal/forwarded"
+	"domicile/internal/listen"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -81,7 +83,7 @@ func serve(ctx context.Context, t *terminal, s *settings) error {
 	}
 	defer g.leave(log)
 	// Listening comes before the work: two services with one address must not both work on the data.
-	web, err := listenAt(s.http, "-http")
+	web, err := listenBy(&net.ListenConfig{Control: listen.StallLimit(stallLimit)}, s.http, "-http")
 	if err != nil {
 		return err
 	}
@@ -91,7 +93,7 @@ func serve(ctx context.Context, t *terminal, s *settings) error {
 		return err
 	}
 	defer shell.Close()
-	var calls net.Listener
+	var calls *listen.Listener
 	if s.home != "" {
 		if calls, err = listenWithOthers(s.home, "-home"); err != nil {
 			return err
@@ -104,7 +106,16 @@ func serve(ctx context.Context, t *terminal, s *settings) error {
 	if s.url == "" {
 		s.url = "http://" + web.Addr().String()
 	}
-	a, err := assemble(ctx, s, g, log, shell.Addr())
+	serving := func() error {
+		if calls != nil && calls.Err() != nil {
+			return fmt.Errorf("accept calls of instances: %w", calls.Err())
+		}
+		if err := shell.Err(); err != nil {
+			return fmt.Errorf("accept SSH connections: %w", err)
+		}
+		return nil
+	}
+	a, err := assemble(ctx, s, g, log, shell.Addr(), serving)
 	if err != nil {
 		return err
 	}
@@ -119,13 +130,13 @@ func serve(ctx context.Context, t *terminal, s *settings) error {
 	return a.serve(ctx, web, shell, calls, log)
 }
 
-func listenAt(address, flagName string) (net.Listener, error) {
+func listenAt(address, flagName string) (*listen.Listener, error) {
 	return listenBy(&net.ListenConfig{}, address, flagName)
 }
 
 // listenWithOthers listens where other services of this user listen, too: who comes gets to one of
 // them, and when that ends, to another.
-func listenWithOthers(address, flagName string) (net.Listener, error) {
+func listenWithOthers(address, flagName string) (*listen.Listener, error) {
 	return listenBy(&net.ListenConfig{Control: func(_, _ string, c syscall.RawConn) error {
 		var set error
 		err := c.Control(func(fd uintptr) { set = unix.SetsockoptInt(int(fd), unix.SOL_SOCKET, unix.SO_REUSEPORT, 1) })
@@ -133,12 +144,13 @@ func listenWithOthers(address, flagName string) (net.Listener, error) {
 	}}, address, flagName)
 }
 
-func listenBy(config *net.ListenConfig, address, flagName string) (net.Listener, error) {
+// listenBy listens; the listener waits out a shortage, such as one of file descriptors.
+func listenBy(config *net.ListenConfig, address, flagName string) (*listen.Listener, error) {
 	l, err := config.Listen(context.Background(), "tcp", address)
 	if err != nil {
 		return nil, fault.Wrap(err, "cannot-listen", "stop what listens there, or choose another address with "+flagName, "cannot listen on %s", address)
 	}
-	return l, nil
+	return listen.Patient(l), nil
 }
 
 // assembly is the service put together.
@@ -148,10 +160,12 @@ type assembly struct {
 	gateway *gateway.Server
 	api     *api.Server
 	rented  *rented
+	proxies forwarded.Proxies
+	serving func() error // reports why a listener does not accept
 	code    string
 }
 
-func assemble(ctx context.Context, s *settings, g *ground, log *slog.Logger, sshAt net.Addr) (*assembly, error) {
+func assemble(ctx context.Context, s *settings, g *ground, log *slog.Logger, sshAt net.Addr, serving func() error) (*assembly, error) {
 	data := g.folder.Path
 	keys, err := hostkeys.Open(data)
 	if err != nil {
@@ -164,7 +178,7 @@ func assemble(ctx context.Context, s *settings, g *ground, log *slog.Logger, ssh
 	if err != nil {
 		return nil, fault.Wrap(err, "no-database", "start PostgreSQL, or name another database with -database", "cannot open the database")
 	}
-	a := &assembly{store: store, code: os.Getenv("DOMICILE_SETUP_CODE")}
+	a := &assembly{store: store, serving: serving, code: os.Getenv("DOMICILE_SETUP_CODE")}
 	if a.code == "" {
 		a.code = credential.NewToken()
 	}
@@ -186,6 +200,9 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 		if err := os.WriteFile(its, []byte(text), 0o644); err != nil {
 			return fmt.Errorf("write the installation's name: %w", err)
 		}
+	}
+	if a.proxies, err = s.trustedProxies(); err != nil {
+		return err
 	}
 	outside, err := judge.ParseOutside(s.outside)
 	if err != nil {
@@ -274,7 +291,7 @@ func (a *assembly) build(ctx context.Context, s *settings, log *slog.Logger, dat
 		return err
 	}
 	a.api = api.New(ctx, api.Options{Store: a.store, Runner: a.runner, Gateway: a.gateway, Source: fetcher, Artifacts: artifacts, Registries: registries, Vault: vault, Hosts: hosts{keys.Hosts()}, Accounts: accounts{a.rented}, Templates: split(s.templates), Log: log, Version: version,
-		SetupCode: a.code, SSH: reachedAt, HostKeys: hostKeys, Console: web.Handler(), Clients: &api.Clients{Folder: besideMe("clients")}, Example: example, MetricsToken: os.Getenv("DOMICILE_METRICS_TOKEN"), Apart: kept, Web: webAddresses, Guesses: slow})
+		SetupCode: a.code, SSH: reachedAt, HostKeys: hostKeys, Console: web.Handler(), Clients: &api.Clients{Folder: besideMe("clients")}, Example: example, MetricsToken: os.Getenv("DOMICILE_METRICS_TOKEN"), Apart: kept, Web: webAddresses, Guesses: slow, Proxies: a.proxies, Serving: a.serving})
 	return nil
 }
 
@@ -319,14 +336,14 @@ const firstLink = "first-link"
 // shutdownLimit is how long requests have to end.
 const shutdownLimit = 5 * time.Second
 
-func (a *assembly) serve(ctx context.Context, web, shell, calls net.Listener, log *slog.Logger) error {
+func (a *assembly) serve(ctx context.Context, web, shell, calls *listen.Listener, log *slog.Logger) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	protocols := new(http.Protocols)
 	protocols.SetHTTP1(true)
 	protocols.SetUnencryptedHTTP2(true) // what gRPC speaks, also behind a proxy that does TLS
 	server := &http.Server{Handler: a.api.Handler(), Protocols: protocols, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
-		BaseContext: func(net.Listener) context.Context { return ctx }, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
+		BaseContext: func(net.Listener) context.Context { return ctx }, ConnContext: listen.ConnContext, ConnState: mayStallLater, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
 	var parts sync.WaitGroup
 	part := func(f func() error) {
 		parts.Go(func() {
@@ -343,7 +360,7 @@ func (a *assembly) serve(ctx context.Context, web, shell, calls net.Listener, lo
 		part(func() error { return a.rented.answer(ctx, calls, log) })
 	}
 	part(func() error {
-		if err := server.Serve(web); !errors.Is(err, http.ErrServerClosed) {
+		if err := server.Serve(httpNewcomers(a.proxies).Listener(web)); !errors.Is(err, http.ErrServerClosed) {
 			return err
 		}
 		return nil

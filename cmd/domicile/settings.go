@@ -16,11 +16,11 @@ import (
 // settings are the service's. Each is a flag, a variable DOMICILE_ and its name, and a key of the file
 // of settings (settle).
 type settings struct {
-	http, ssh, url, webDomain, home, database, databaseFile, data, engine, machines, agent, folders, address, homeAddress, templates, allow, sizes, size, outside, reserve string
-	config, restore                                                                                                                                                        string
-	workers, tries                                                                                                                                                         int
-	idleStop, lookEvery, youngest, keepRuns, keepImages                                                                                                                    time.Duration
-	verbose, check                                                                                                                                                         bool
+	http, ssh, url, webDomain, proxies, home, database, databaseFile, data, engine, machines, agent, folders, address, homeAddress, templates, allow, sizes, size, outside, reserve string
+	config, restore                                                                                                                                                                 string
+	workers, tries                                                                                                                                                                  int
+	idleStop, lookEvery, youngest, keepRuns, keepImages                                                                                                                             time.Duration
+	verbose, check                                                                                                                                                                  bool
 }
 
 var serveCommand = command{
@@ -51,6 +51,7 @@ func (s *settings) declare(f *flag.FlagSet) {
 	text(&s.http, "http", "127.0.0.1:4380", "where the console and the API listen")
 	text(&s.url, "url", "", "the console's address as people reach it, such as https://domicile.skerry.test; default: where it listens")
 	text(&s.webDomain, "web-domain", "", "the domain below which ports of workspaces get web addresses, one of its own that all names below lead here; default: localhost where people reach the console on loopback, else none")
+	text(&s.proxies, "proxies", "", "addresses and networks of proxies that name the sender of a request (X-Forwarded-For, X-Forwarded-Proto), with commas between; loopback means this host; default: loopback if -url is https, else none")
 	text(&s.ssh, "ssh", "127.0.0.1:4322", "where the SSH server listens")
 	text(&s.home, "home", "", "where rented instances call the service, over TLS; empty: none can be rented")
 	text(&s.homeAddress, "home-address", "", "that place's host:port as instances reach it; default: where it listens")

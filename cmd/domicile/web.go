@@ -10,7 +10,7 @@ import (
 )
 
 var webCommand = command{
-	name: "web", args: "NAME [PORT [-for private|team|link [-hours N] [-password] [-local] | -close | -open]] [-json]", summary: "Give a port of a workspace a web address, show who may use it, and change that",
+	name: "web", args: "NAME [PORT [-for private|team|link [-hours N] [-password] [-local] [-protocol http|https] | -close | -open]] [-json]", summary: "Give a port of a workspace a web address, show who may use it, and change that",
 	example: "domicile web timetable 8080\ndomicile web timetable 8080 -for link -hours 48\ndomicile web timetable",
 	takes:   anything,
 	setup: func(f *flag.FlagSet) action {
@@ -19,6 +19,7 @@ var webCommand = command{
 		hours := f.Int("hours", 0, "how long a link holds (default 24)")
 		password := f.Bool("password", false, "ask who comes by the link for a password, which is typed in now")
 		local := f.Bool("local", false, "have the program called localhost and its own port, where it insists on that")
+		protocol := f.String("protocol", "", "what the program speaks, http or https, whatever the definition says (default: what the definition says)")
 		remove := f.Bool("close", false, "take the address away")
 		open := f.Bool("open", false, "open it in your browser")
 		return func(ctx context.Context, t *terminal, c *client.Service, args []string) error {
@@ -34,12 +35,15 @@ var webCommand = command{
 				}
 				fmt.Fprintf(t.out, "Port %s of %s has no web address any more.\n", args[1], args[0])
 				return nil
-			case *open, *sharing == "" && !*local:
+			case *open, *sharing == "" && !*local && *protocol == "":
 				return enter(ctx, t, c, args[0], args[1], *open, *asJSON)
 			}
 			b := client.WebSharing{Sharing: client.WebSharingSharing(*sharing), Local: local}
 			if *sharing == "" {
 				b.Sharing = client.WebSharingSharingPrivate
+			}
+			if *protocol != "" {
+				b.Protocol = new(client.WebSharingProtocol(*protocol))
 			}
 			if *hours > 0 {
 				b.Hours = hours

@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"domicile/internal/listen"
 	"errors"
 	"fmt"
 	"net"
@@ -114,8 +115,9 @@ func (d *doors) leave(conn connection.Conn) {
 }
 
 func (d *doors) accept(at *door) {
+	accepting := listen.Patient(at.listener)
 	for {
-		conn, err := at.listener.Accept()
+		conn, err := accepting.Accept()
 		if err != nil {
 			return
 		}

@@ -2,6 +2,7 @@ package agent
 
 import (
 	"context"
+	"domicile/internal/listen"
 	"errors"
 	"fmt"
 	"io"
@@ -214,7 +215,7 @@ type accepted struct {
 func (l *twoListeners) Accept() (net.Conn, error) {
 	l.once.Do(func() {
 		l.conns = make(chan accepted)
-		for _, from := range []net.Listener{l.Listener, l.second} {
+		for _, from := range []net.Listener{listen.Patient(l.Listener), listen.Patient(l.second)} {
 			go func() {
 				for {
 					conn, err := from.Accept()
@@ -262,6 +263,7 @@ func (f *forwards) listenUnix(r *connection.Request, bind unixBind) {
 }
 
 func (f *forwards) accept(listener net.Listener, channelType string, extra func(net.Conn) []byte) {
+	listener = listen.Patient(listener)
 	for {
 		conn, err := listener.Accept()
 		if err != nil {

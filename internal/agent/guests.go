@@ -2,6 +2,7 @@ package agent
 
 import (
 	"context"
+	"domicile/internal/listen"
 	"fmt"
 	"net"
 	"os"
@@ -21,8 +22,9 @@ import (
 func (s *Server) ServeGuests(ctx context.Context, listener net.Listener) error {
 	stop := context.AfterFunc(ctx, func() { listener.Close() })
 	defer stop()
+	accepting := listen.Patient(listener)
 	for {
-		conn, err := listener.Accept()
+		conn, err := accepting.Accept()
 		if ctx.Err() != nil {
 			return nil
 		}

@@ -6,6 +6,7 @@ import (
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
+	"domicile/internal/listen"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -121,8 +122,9 @@ func (s *Server) Serve(ctx context.Context, listener net.Listener) error {
 	go s.use.sample(ctx)
 	stop := context.AfterFunc(ctx, func() { listener.Close() })
 	defer stop()
+	accepting := listen.Patient(listener)
 	for {
-		conn, err := listener.Accept()
+		conn, err := accepting.Accept()
 		if ctx.Err() != nil {
 			s.end()
 			return nil

@@ -3,6 +3,7 @@ package agent
 import (
 	"bytes"
 	"context"
+	"domicile/internal/listen"
 	"encoding/binary"
 	"encoding/hex"
 	"errors"
@@ -95,6 +96,7 @@ func authority(number int, protocol string, cookie []byte) []byte {
 // proof that they bring.
 func acceptX11(conn connection.Conn, listener net.Listener, single bool) {
 	room := make(chan struct{}, mostX11)
+	listener = listen.Patient(listener)
 	for {
 		program, err := listener.Accept()
 		if err != nil {

@@ -63,8 +63,8 @@ func (s *Server) ResetPassword(ctx context.Context, q ResetPasswordRequestObject
 	return ResetPassword204Response{}, s.newPassword(ctx, a, q.Body.Password, []byte{})
 }
 
-// LockAccount locks an account, or opens it again. Its connections end when they are next
-// looked at; its tokens and keys count no more at once.
+// LockAccount locks an account, or opens it again. Its tokens and keys are rejected at once, and its connections end
+// within about a second (gateway.Server.Opened).
 func (s *Server) LockAccount(ctx context.Context, q LockAccountRequestObject) (LockAccountResponseObject, error) {
 	a, err := s.other(ctx, q.Name)
 	if err != nil {
@@ -76,9 +76,6 @@ func (s *Server) LockAccount(ctx context.Context, q LockAccountRequestObject) (L
 		}
 		return oneAdministrator(ctx, db)
 	})
-	if err == nil && q.Body.Locked {
-		s.o.Gateway.Dismiss(a.ID)
-	}
 	return LockAccount204Response{}, err
 }
 
@@ -94,9 +91,6 @@ func (s *Server) RemoveAccount(ctx context.Context, q RemoveAccountRequestObject
 	err = s.o.Store.InTx(ctx, func(db records.Queries, _ pgx.Tx) error {
 		return errors.Join(db.Leave(ctx, a.ID), db.RemoveTokens(ctx, a.ID, []byte{}))
 	})
-	if err == nil {
-		s.o.Gateway.Dismiss(a.ID)
-	}
 	return RemoveAccount204Response{}, err
 }
 
@@ -145,6 +139,10 @@ func (s *Server) AddToken(ctx context.Context, q AddTokenRequestObject) (AddToke
 			return nil, fault.New("bad-days", "give 1 to 366 days", "A token cannot count for %d days", d)
 		}
 		counts = time.Duration(d) * 24 * time.Hour
+	}
+	list, err := s.o.Store.Tokens(ctx, account(ctx).ID)
+	if err := roomFor(list, err, maxTokens, "tokens and sign-ins", "domicile tokens remove ID"); err != nil {
+		return nil, err
 	}
 	made, err := s.signIn(ctx, account(ctx), q.Body.Label, counts)
 	return AddToken201JSONResponse(made.Token), err

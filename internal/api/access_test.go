@@ -67,7 +67,7 @@ func TestWhatIsTypedAsAName(t *testing.T) {
 
 	skipper := h.person(t, "skipper")
 	_, err = client.Answer[client.Token](skipper.AddToken(t.Context(), client.NewToken{Label: "of\x00zero"}))
-	assert.Equal(t, "bad-text", fault.Code(err))
+	assert.Equal(t, "bad-label", fault.Code(err))
 }
 
 // What an administrator does about accounts is nobody else's.
@@ -106,9 +106,13 @@ func TestAccountsAreAnAdministrators(t *testing.T) {
 // Behind TLS a session's cookie never leaves it, and the browser is told to stay.
 func TestCookiesBehindTLS(t *testing.T) {
 	h := open(t, site.Facts{}, plain)
-	for proto, secure := range map[string]bool{"https": true, "": false} {
+	for proto, secure := range map[string]bool{"https": true, "": false, "https from elsewhere": false} {
 		q := httptest.NewRequest(http.MethodGet, "/api/v1/setup", nil)
 		q.Header.Set("X-Forwarded-Proto", proto)
+		if proto == "https from elsewhere" {
+			q.Header.Set("X-Forwarded-Proto", "https")
+			q.RemoteAddr = "203.0.113.9:4000"
+		}
 		w := httptest.NewRecorder()
 		h.handler.ServeHTTP(w, q)
 		assert.Equal(t, secure, w.Header().Get("Strict-Transport-Security") != "", proto)

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"crypto/subtle"
 	"errors"
@@ -97,9 +98,8 @@ func (s *Server) GetSetup(ctx context.Context, _ GetSetupRequestObject) (GetSetu
 
 // MakeFirstAccount makes the administrator's account.
 func (s *Server) MakeFirstAccount(ctx context.Context, q MakeFirstAccountRequestObject) (MakeFirstAccountResponseObject, error) {
-	if subtle.ConstantTimeCompare([]byte(q.Body.Code), []byte(s.o.SetupCode)) != 1 {
-		s.slow.Ended("setup", address(ctx), false)
-		return nil, fault.New("wrong-code", "take it from the link that the service printed at its start", "The code is not the one that the service printed")
+	if err := s.provenSetup(ctx, q.Body.Code); err != nil {
+		return nil, err
 	}
 	if err := checkNewAccount(q.Body.Name, q.Body.Password); err != nil {
 		return nil, err
@@ -114,7 +114,7 @@ func (s *Server) MakeFirstAccount(ctx context.Context, q MakeFirstAccountRequest
 		return err
 	})
 	if errors.Is(err, records.ErrTaken) {
-		err = fault.New("setup-done", "sign in with it", "The first account is made already")
+		err = errSetupDone
 	}
 	if err != nil {
 		return nil, err
@@ -122,8 +122,35 @@ func (s *Server) MakeFirstAccount(ctx context.Context, q MakeFirstAccountRequest
 	return s.signIn(ctx, a, "console", cookieLife)
 }
 
+var errSetupDone = fault.New("setup-done", "sign in with it", "The first account is made already")
+
+// provenSetup checks the code for the first account. Wrong codes count apart from wrong passwords, and after the
+// set-up no code is looked at.
+func (s *Server) provenSetup(ctx context.Context, code string) error {
+	if n, err := s.o.Store.CountAccounts(ctx); err != nil || n > 0 {
+		return cmp.Or(err, error(errSetupDone))
+	}
+	wait, end, err := s.setups.Begin(ctx, "", address(ctx))
+	if err != nil {
+		return err
+	}
+	if wait > 0 {
+		return fault.New("slowed-down", fmt.Sprintf("try again in %s", wait.Round(time.Second)+time.Second), "There were too many wrong codes")
+	}
+	defer end()
+	ok := subtle.ConstantTimeCompare([]byte(code), []byte(s.o.SetupCode)) == 1
+	s.setups.Ended("", address(ctx), ok)
+	if !ok {
+		return fault.New("wrong-code", "take it from the link that the service printed at its start", "The code is not the one that the service printed")
+	}
+	return nil
+}
+
 // SignIn checks name and password.
 func (s *Server) SignIn(ctx context.Context, q SignInRequestObject) (SignInResponseObject, error) {
+	if err := checkLabel(value(q.Body.Label)); err != nil {
+		return nil, err
+	}
 	var a records.Account
 	if accountName.MatchString(q.Body.Name) { // no account has another
 		var err error
@@ -142,8 +169,11 @@ func (s *Server) SignIn(ctx context.Context, q SignInRequestObject) (SignInRespo
 }
 
 func (s *Server) signIn(ctx context.Context, a records.Account, label string, counts time.Duration) (signedIn, error) {
+	if err := checkLabel(label); err != nil {
+		return signedIn{}, err
+	}
 	token := credential.NewToken()
-	err := s.o.Store.AddToken(ctx, a.ID, credential.HashToken(token), label, counts)
+	err := s.o.Store.AddToken(ctx, a.ID, credential.HashToken(token), label, counts, maxTokens)
 	overTLS, _ := ctx.Value(secureKey).(bool)
 	return signedIn{Token: Token{Token: token, Account: accountView(a)}, secure: overTLS}, err
 }
@@ -205,6 +235,9 @@ const minRSA = 2048
 
 // AddKey adds an SSH public key.
 func (s *Server) AddKey(ctx context.Context, q AddKeyRequestObject) (AddKeyResponseObject, error) {
+	if len(q.Body.PublicKey) > maxKeyBytes {
+		return nil, fault.New("bad-key", "give the content of one file such as ~/.ssh/id_ed25519.pub", "The text has more than %d bytes", maxKeyBytes)
+	}
 	key, comment, _, _, err := ssh.ParseAuthorizedKey([]byte(q.Body.PublicKey))
 	if err != nil {
 		return nil, fault.New("bad-key", "give the content of a file such as ~/.ssh/id_ed25519.pub, one line that begins with ssh-ed25519, ecdsa-… or ssh-rsa",
@@ -213,6 +246,11 @@ func (s *Server) AddKey(ctx context.Context, q AddKeyRequestObject) (AddKeyRespo
 	if bits := rsaBits(key); bits > 0 && bits < minRSA {
 		return nil, fault.New("weak-key", "make one with ssh-keygen -t ed25519", "The RSA key has %d bits; %d at least are wanted", bits, minRSA)
 	}
+	list, err := s.o.Store.Keys(ctx, account(ctx).ID)
+	if err := roomFor(list, err, maxKeys, "SSH keys", "domicile keys remove ID"); err != nil {
+		return nil, err
+	}
+	comment = visible.Line(comment, maxLabel)
 	k, err := s.o.Store.AddKey(ctx, records.Key{Account: account(ctx).ID, Fingerprint: ssh.FingerprintSHA256(key), Kind: key.Type(), PublicKey: key.Marshal(), Comment: comment})
 	if errors.Is(err, records.ErrTaken) {
 		err = fault.New("key-taken", "a key belongs to one account; make another with ssh-keygen -t ed25519", "An account has the key %s already", ssh.FingerprintSHA256(key))

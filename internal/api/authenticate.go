@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"domicile/internal/listen"
 	"errors"
 	"net/http"
 	"strings"
@@ -40,12 +41,7 @@ func (s *Server) authenticate(next http.Handler) http.Handler {
 			next.ServeHTTP(w, r)
 			return
 		}
-		token, found := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
-		if cookie, err := r.Cookie(cookieName); !found && err == nil {
-			token = cookie.Value + proof(r)
-		}
-		hash := credential.HashToken(token)
-		account, err := s.o.Store.AccountByToken(r.Context(), hash)
+		account, hash, err := s.accountOf(r)
 		if errors.Is(err, records.ErrNotFound) {
 			err = fault.New("not-signed-in", "sign in, or with the command line: domicile login", "The request comes with no valid token")
 		}
@@ -53,9 +49,35 @@ func (s *Server) authenticate(next http.Handler) http.Handler {
 			s.failed(w, r, err)
 			return
 		}
+		listen.Known(r.Context())
 		ctx := context.WithValue(r.Context(), accountKey, account)
 		next.ServeHTTP(w, r.WithContext(context.WithValue(ctx, tokenKey, hash)))
 	})
+}
+
+// maxCookies is how many cookies of one name are tried.
+const maxCookies = 20
+
+// accountOf finds the account of a request's token, or of one of its cookies: a program at another port of the host
+// may set a cookie of the same name, which a browser may send first. records.ErrNotFound if none counts.
+func (s *Server) accountOf(r *http.Request) (a records.Account, hash []byte, err error) {
+	tokens := []string{""}
+	if token, found := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); found {
+		tokens[0] = token
+	} else {
+		for _, c := range r.CookiesNamed(cookieName) {
+			if len(c.Value) == inCookie && len(tokens) <= maxCookies {
+				tokens = append(tokens, c.Value+proof(r))
+			}
+		}
+	}
+	for _, token := range tokens {
+		hash = credential.HashToken(token)
+		if a, err = s.o.Store.AccountByToken(r.Context(), hash); !errors.Is(err, records.ErrNotFound) {
+			return a, hash, err
+		}
+	}
+	return a, nil, records.ErrNotFound
 }
 
 // inCookie is how much of a token the console's cookie holds, in characters. A browser sends it to
@@ -75,6 +97,12 @@ func proof(r *http.Request) string {
 func account(ctx context.Context) records.Account {
 	a, _ := ctx.Value(accountKey).(records.Account)
 	return a
+}
+
+// credentialOf is what a request was authenticated with.
+func credentialOf(ctx context.Context) records.Credential {
+	hash, _ := ctx.Value(tokenKey).([]byte)
+	return records.Credential{Account: account(ctx).ID, Token: string(hash)}
 }
 
 // signedIn is an answer that sets the console's cookie.

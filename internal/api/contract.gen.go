@@ -569,6 +569,24 @@ func (e WebAddressSharing) Valid() bool {
 	}
 }
 
+// Defines values for WebSharingProtocol.
+const (
+	Http  WebSharingProtocol = "http"
+	Https WebSharingProtocol = "https"
+)
+
+// Valid indicates whether the value is a known member of the WebSharingProtocol enum.
+func (e WebSharingProtocol) Valid() bool {
+	switch e {
+	case Http:
+		return true
+	case Https:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for WebSharingSharing.
 const (
 	WebSharingSharingLink    WebSharingSharing = "link"
@@ -1765,9 +1783,15 @@ type WebSharing struct {
 	// Password Asked of who comes by the link. Default: none.
 	Password *string `json:"password,omitempty"`
 
+	// Protocol What the program speaks. Default: what the definition says (portsAttributes).
+	Protocol *WebSharingProtocol `json:"protocol,omitempty"`
+
 	// Sharing private: the owner; team: who has an account; link: whoever has the link.
 	Sharing WebSharingSharing `json:"sharing"`
 }
+
+// WebSharingProtocol What the program speaks. Default: what the definition says (portsAttributes).
+type WebSharingProtocol string
 
 // WebSharingSharing private: the owner; team: who has an account; link: whoever has the link.
 type WebSharingSharing string
@@ -2114,7 +2138,7 @@ type ServerInterface interface {
 	// GetRun One run with its steps.
 	// (GET /runs/{id})
 	GetRun(w http.ResponseWriter, r *http.Request, id ID)
-	// GetLog Log lines of a run in the order in which they came, at most limit of them, after the given number.
+	// GetLog Log lines of a run after the given number, in the order in which they came, at most limit of them and about 1 MB. After the last line there are none.
 	// (GET /runs/{id}/log)
 	GetLog(w http.ResponseWriter, r *http.Request, id ID, params GetLogParams)
 	// ListSecrets The names of the secrets that the account keeps, and for which sources.
@@ -2510,7 +2534,7 @@ func (_ Unimplemented) GetRun(w http.ResponseWriter, r *http.Request, id ID) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
-// GetLog Log lines of a run in the order in which they came, at most limit of them, after the given number.
+// GetLog Log lines of a run after the given number, in the order in which they came, at most limit of them and about 1 MB. After the last line there are none.
 // (GET /runs/{id}/log)
 func (_ Unimplemented) GetLog(w http.ResponseWriter, r *http.Request, id ID, params GetLogParams) {
 	w.WriteHeader(http.StatusNotImplemented)
@@ -9169,7 +9193,7 @@ type StrictServerInterface interface {
 	// GetRun One run with its steps.
 	// (GET /runs/{id})
 	GetRun(ctx context.Context, request GetRunRequestObject) (GetRunResponseObject, error)
-	// GetLog Log lines of a run in the order in which they came, at most limit of them, after the given number.
+	// GetLog Log lines of a run after the given number, in the order in which they came, at most limit of them and about 1 MB. After the last line there are none.
 	// (GET /runs/{id}/log)
 	GetLog(ctx context.Context, request GetLogRequestObject) (GetLogResponseObject, error)
 	// ListSecrets The names of the secrets that the account keeps, and for which sources.

@@ -90,6 +90,14 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 	kept := &portsKept{server: s, account: account(r.Context()).ID, kept: map[int64]func(){}}
 	defer kept.releaseAll()
 	withPorts := r.URL.Query().Get("ports") == "true"
+	ctx, cancel := context.WithCancel(r.Context())
+	defer cancel()
+	closed, err := s.o.Gateway.Opened(credentialOf(ctx), cancel)
+	if err != nil {
+		s.failed(w, r, err)
+		return
+	}
+	defer closed()
 	stream := http.NewResponseController(w)
 	w.Header().Set("Content-Type", "text/event-stream")
 	w.Header().Set("Cache-Control", "no-store")
@@ -116,7 +124,7 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request) {
 	defer tick.Stop()
 	for {
 		select {
-		case <-r.Context().Done():
+		case <-ctx.Done():
 			return
 		case <-tick.C:
 			if _, err := fmt.Fprint(w, ": still here\n\n"); err != nil || stream.Flush() != nil {

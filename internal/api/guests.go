@@ -27,13 +27,13 @@ func (s *Server) comes(ctx context.Context, name, may string) (gateway.Visit, er
 	workspace, owner, guest := gateway.SplitOwner(name)
 	if !guest {
 		w, err := s.ready(ctx, name)
-		return gateway.Own(w, ""), err
+		return gateway.Visit{Workspace: w, By: credentialOf(ctx)}, err
 	}
 	if workspace == "" || owner == "" {
 		return gateway.Visit{}, fault.New("bad-request", "give it as WORKSPACE~OWNER", "%.80q is no workspace of somebody else", name)
 	}
-	by := account(ctx).ID
-	to, err := s.o.Store.InvitationTo(ctx, by, workspace, owner)
+	by := credentialOf(ctx)
+	to, err := s.o.Store.InvitationTo(ctx, by.Account, workspace, owner)
 	switch {
 	case errors.Is(err, records.ErrNotFound):
 		return gateway.Visit{}, fault.New("no-invitation", "domicile guests lists what you are invited into", "You are not invited into %s of %s, or no more", workspace, owner)

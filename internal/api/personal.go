@@ -50,6 +50,13 @@ func (s *Server) SetGitHost(ctx context.Context, q SetGitHostRequestObject) (Set
 	case strings.ContainsAny(login.Username+login.Token, "\n\r\x00") || strings.Contains(login.Username, ":"):
 		return nil, fault.New("bad-request", "give name and token as the git host showed them", "The name or the token has a character that none can have")
 	}
+	if len(host) > maxLabel || len(login.Username) > maxSecret || len(login.Token) > maxSecret || len(login.Key) > maxSecret {
+		return nil, fault.New("bad-request", "give a shorter one", "A host has at most %d characters, a name, token or key %d bytes", maxLabel, maxSecret)
+	}
+	list, err := s.o.Store.GitHosts(ctx, account(ctx).ID)
+	if err := roomFor(list, err, maxGitHosts, "git hosts", "domicile githosts remove HOST"); err != nil {
+		return nil, err
+	}
 	return SetGitHost204Response{}, s.o.Vault.KeepLogin(ctx, account(ctx).ID, host, login)
 }
 
@@ -79,12 +86,19 @@ func (s *Server) SetSecret(ctx context.Context, q SetSecretRequestObject) (SetSe
 	if !secretName.MatchString(q.Name) {
 		return nil, fault.New("bad-name", "use letters, digits and _, as for a variable of the environment", "%q cannot be a secret's name", q.Name)
 	}
+	if len(q.Body.Source) > maxSource {
+		return nil, fault.New("bad-source", "give a shorter one", "The source has more than %d characters", maxSource)
+	}
 	address, err := source.Parse(q.Body.Source)
 	if err != nil {
 		return nil, err
 	}
 	if n := len(q.Body.Value); n < mask.Shortest || n > maxSecret || strings.Contains(q.Body.Value, "\x00") {
 		return nil, fault.New("bad-secret", "give a longer one", "A secret has %d to %d bytes: a shorter one could not be kept out of logs", mask.Shortest, maxSecret)
+	}
+	list, err := s.o.Store.Secrets(ctx, account(ctx).ID)
+	if err := roomFor(list, err, maxSecrets, "secrets", "domicile secrets remove NAME"); err != nil {
+		return nil, err
 	}
 	return SetSecret204Response{}, s.o.Vault.KeepSecret(ctx, account(ctx).ID, q.Name, address.String(), q.Body.Value)
 }

@@ -49,7 +49,7 @@ func (s *Server) screen(w http.ResponseWriter, r *http.Request) {
 	viewer := wsconn.New(socket)
 	defer viewer.Close()
 	end := func() { shown.Close(); viewer.Close() }
-	leave, err := s.o.Gateway.Arrive(r.Context(), gateway.Own(workspace, ""), r.RemoteAddr, end)
+	leave, err := s.o.Gateway.Arrive(r.Context(), gateway.Visit{Workspace: workspace, By: credentialOf(r.Context())}, r.RemoteAddr, end)
 	if err != nil {
 		s.o.Log.Debug("screen", "workspace", workspace.Name, "error", err)
 		return

@@ -6,6 +6,7 @@ package api
 import (
 	"context"
 	"crypto/subtle"
+	"domicile/internal/forwarded"
 	"log/slog"
 	"net/http"
 	"strings"
@@ -63,6 +64,10 @@ type Options struct {
 	Guesses *guesses.Slowdown
 	// Web serves the web addresses of ports; nil: there are none.
 	Web WebServer
+	// Proxies are those whose word about a request's sender is believed.
+	Proxies forwarded.Proxies
+	// Serving reports why connections are not accepted at this moment; nil: it is not asked.
+	Serving func() error
 	// MetricsToken opens /metrics beside an administrator's token; empty: nothing else does.
 	MetricsToken string
 	// Apart tells that untrusted text is read, and git works, where the host's files and
@@ -80,6 +85,7 @@ type Server struct {
 	serving context.Context // ends with the service
 	metrics *metrics
 	slow    *guesses.Slowdown
+	setups  *guesses.Slowdown // of codes for the first account
 }
 
 var _ StrictServerInterface = (*Server)(nil)
@@ -89,7 +95,7 @@ const answerLimit = 2 * time.Minute
 
 // New makes the interface. What it does beside answers ends with ctx.
 func New(ctx context.Context, o Options) *Server {
-	s := &Server{serving: ctx, o: o, hub: newHub(o.Store, o.Log), metrics: newMetrics(o.Store), slow: o.Guesses}
+	s := &Server{serving: ctx, o: o, hub: newHub(o.Store, o.Log), metrics: newMetrics(o.Store), slow: o.Guesses, setups: guesses.New()}
 	s.ports = portwatch.New(ctx, watched{s}, func(w records.Workspace) {
 		s.hub.pass(records.Event{Type: portsChanged, Account: w.Account, Workspace: w.Name})
 	}, o.Log)
@@ -107,7 +113,7 @@ func (s *Server) Serve(ctx context.Context) {
 // Handler is the whole HTTP interface.
 func (s *Server) Handler() http.Handler {
 	r := chi.NewRouter()
-	r.Use(middleware.Recoverer, s.metrics.measure, addressed, secure)
+	r.Use(middleware.Recoverer, s.o.Proxies.Handler, s.metrics.measure, addressed, secure)
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
 	r.Get("/readyz", s.readyz)
 	r.Handle("/metrics", s.measurer(s.metrics.handler()))
@@ -123,7 +129,7 @@ func (s *Server) Handler() http.Handler {
 	})
 	r.Route("/api/v1", func(r chi.Router) {
 		// A page of another origin must not act with the console's cookie.
-		r.Use(http.NewCrossOriginProtection().Handler, s.authenticate)
+		r.Use(http.NewCrossOriginProtection().Handler, paced(bodyLimit), s.authenticate)
 		r.Get("/events", s.events)
 		r.Get("/workspaces/{name}/terminal", s.terminal)
 		r.Get("/workspaces/{name}/ssh", s.tunnel)
@@ -138,9 +144,10 @@ func (s *Server) Handler() http.Handler {
 	if s.o.Web == nil {
 		return r
 	}
+	addresses := s.o.Proxies.Handler(paced(0)(s.o.Web))
 	return http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
 		if _, is := s.o.Web.Label(q.Host); is {
-			s.o.Web.ServeHTTP(w, q) // nothing of the console is there
+			addresses.ServeHTTP(w, q) // nothing of the console is there
 			return
 		}
 		r.ServeHTTP(w, q)
@@ -196,6 +203,13 @@ func (s *Server) readyz(w http.ResponseWriter, r *http.Request) {
 	if err := s.o.Store.Pool.Ping(ctx); err != nil {
 		writeProblem(w, problemOf(err))
 		return
+	}
+	if s.o.Serving != nil {
+		if err := s.o.Serving(); err != nil {
+			writeProblem(w, Problem{Title: "The service does not accept connections", Status: http.StatusServiceUnavailable, Code: "not-serving", Detail: optional(err.Error()),
+				Remedy: optional("raise the limit of open files if it is short of them; else start the service again")})
+			return
+		}
 	}
 	_, _ = w.Write([]byte("ok\n"))
 	if s.o.Apart != "" {

@@ -2,9 +2,14 @@ package api_test
 
 import (
 	"context"
+	"domicile/internal/forwarded"
+	"domicile/internal/gateway"
+	"domicile/internal/hostkeys"
 	"log/slog"
+	"net"
 	"net/http"
 	"net/http/httptest"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"strings"
@@ -62,7 +67,7 @@ func open(t *testing.T, facts site.Facts, definition string) *house {
 	fetcher, artifacts := &source.Fetcher{Folder: t.TempDir(), Allowed: []string{h.source}}, &artifact.Store{Folder: t.TempDir(), Offline: true}
 	runner, err := run.New(t.Context(), run.Options{Store: store, Sites: map[string]site.Site{h.name: h.site}, Source: fetcher, Artifacts: artifacts, Vault: kept, Keys: keys, Log: log, Pause: time.Millisecond, Tries: 2})
 	require.NoError(t, err)
-	server := api.New(t.Context(), api.Options{Store: store, Runner: runner, Source: fetcher, Artifacts: artifacts, Registries: &api.Registries{Store: store, Seal: seal}, Vault: kept, Guesses: guesses.New(), Log: log, Version: "test",
+	server := api.New(t.Context(), api.Options{Store: store, Runner: runner, Source: fetcher, Artifacts: artifacts, Registries: &api.Registries{Store: store, Seal: seal}, Vault: kept, Guesses: guesses.New(), Log: log, Version: "test", Proxies: forwarded.Proxies{netip.MustParsePrefix("192.0.2.0/24")}, Gateway: h.gateway(t, log),
 		SetupCode: "only-once", SSH: "127.0.0.1:4322", Console: http.NotFoundHandler(), Clients: &api.Clients{Folder: h.clients}})
 	h.handler = server.Handler()
 	listening := httptest.NewServer(h.handler)
@@ -78,6 +83,24 @@ func open(t *testing.T, facts site.Facts, definition string) *house {
 	return h
 }
 
+// gateway is an SSH server that only ends what was opened with credentials that ended.
+func (h *house) gateway(t *testing.T, log *slog.Logger) *gateway.Server {
+	t.Helper()
+	keys, err := hostkeys.Open(t.TempDir())
+	require.NoError(t, err)
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	g := &gateway.Server{Directory: h.store, HostKeys: keys.Now, Log: log}
+	ctx, stop := context.WithCancel(context.WithoutCancel(t.Context()))
+	ended := make(chan error)
+	go func() { ended <- g.Serve(ctx, listener) }()
+	t.Cleanup(func() {
+		stop()
+		require.NoError(t, <-ended)
+	})
+	return g
+}
+
 // person makes an account of a name that no other test uses, and signs it in.
 func (h *house) person(t *testing.T, name string) *client.Service { return h.account(t, name, false) }
 
@@ -86,7 +109,7 @@ func (h *house) account(t *testing.T, name string, admin bool) *client.Service {
 	account, err := h.store.AddAccount(t.Context(), name+"-of-"+t.Name(), "hash", admin)
 	require.NoError(t, err)
 	token := credential.NewToken()
-	require.NoError(t, h.store.AddToken(t.Context(), account.ID, credential.HashToken(token), "test", time.Hour))
+	require.NoError(t, h.store.AddToken(t.Context(), account.ID, credential.HashToken(token), "test", time.Hour, 200))
 	c, err := client.Open(h.url, token)
 	require.NoError(t, err)
 	return c

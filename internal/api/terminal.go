@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"io"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -75,6 +76,9 @@ func (s *Server) atTerminal(w http.ResponseWriter, r *http.Request, v gateway.Vi
 
 type size struct{ Columns, Rows int }
 
+// maxResize bounds the text that says a new size, in bytes.
+const maxResize = 1 << 10
+
 func joinTerminal(ctx context.Context, socket *websocket.Conn, link *agentlink.Link, q url.Values) error {
 	t, err := link.Terminal(ctx, q.Get("terminal"), number(q.Get("columns"), 80), number(q.Get("rows"), 24))
 	if err != nil {
@@ -84,17 +88,18 @@ func joinTerminal(ctx context.Context, socket *websocket.Conn, link *agentlink.L
 	go func() {
 		defer link.Close() // the page is gone
 		for {
-			kind, b, err := socket.ReadMessage()
+			kind, r, err := socket.NextReader()
 			if err != nil {
 				return
 			}
-			var to size
-			switch {
-			case kind == websocket.BinaryMessage:
-				if _, err := t.Write(b); err != nil {
+			if kind == websocket.BinaryMessage {
+				if _, err := io.Copy(struct{ io.Writer }{t}, r); err != nil { // in pieces: a message may have any length
 					return
 				}
-			case json.Unmarshal(b, &to) == nil && to.Columns > 0 && to.Rows > 0:
+				continue
+			}
+			var to size
+			if json.NewDecoder(io.LimitReader(r, maxResize)).Decode(&to) == nil && to.Columns > 0 && to.Rows > 0 {
 				_ = t.Resize(to.Columns, to.Rows)
 			}
 		}

@@ -166,6 +166,14 @@ func (s *Server) ShareWebAddress(ctx context.Context, q ShareWebAddressRequestOb
 	if a.Local {
 		what += "; called localhost"
 	}
+	a.ForcedProtocol = ""
+	if b.Protocol != nil {
+		a.ForcedProtocol = string(*b.Protocol)
+		if a.ForcedProtocol != "http" && a.ForcedProtocol != "https" {
+			return nil, fault.New("bad-request", "http or https", "%.40q is not a protocol of a web address", a.ForcedProtocol)
+		}
+		what += "; over " + a.ForcedProtocol
+	}
 	if err := s.o.Store.ShareWebAddress(ctx, a, account(ctx).ID, what); err != nil {
 		return nil, err
 	}
@@ -230,9 +238,6 @@ func (s *Server) EnterWebAddress(ctx context.Context, q EnterWebAddressRequestOb
 		return nil, err
 	}
 	to := value(q.Params.To)
-	if !strings.HasPrefix(to, "/") {
-		to = "/"
-	}
 	entry, err := s.ticket(ctx, a, to)
 	return EnterWebAddress200JSONResponse{Url: entry}, err
 }
@@ -240,7 +245,7 @@ func (s *Server) EnterWebAddress(ctx context.Context, q EnterWebAddressRequestOb
 // ticket lets the caller's browser in, once.
 func (s *Server) ticket(ctx context.Context, a records.WebAddress, to string) (string, error) {
 	token := credential.NewToken()
-	if err := s.o.Store.AddWebTicket(ctx, credential.HashToken(token), a.ID, account(ctx).ID, time.Now().Add(ticketLife)); err != nil {
+	if err := s.o.Store.AddWebTicket(ctx, credential.HashToken(token), a.ID, credentialOf(ctx), time.Now().Add(ticketLife)); err != nil {
 		return "", err
 	}
 	return s.o.Web.URL(a.Label, "/.domicile/enter?"+url.Values{"ticket": {token}, "to": {to}}.Encode()), nil

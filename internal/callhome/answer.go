@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto/ed25519"
 	"crypto/tls"
+	"domicile/internal/listen"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -32,10 +33,10 @@ type Answerer struct {
 }
 
 const (
-	// mostWaiting is how many calls may be at their beginning at a time: whoever reaches the port
-	// may make them.
-	mostWaiting = 200
-	mostHello   = 4 << 10 // bytes
+	// Limits of calls that have not proved yet whose they are: anybody who reaches the port may make them.
+	maxNewcomers         = 200
+	maxNewcomersByPrefix = 32
+	mostHello            = 4 << 10 // bytes
 )
 
 // Serve answers until the listener is closed.
@@ -45,7 +46,7 @@ func (a *Answerer) Serve(ctx context.Context, l net.Listener) error {
 		return err
 	}
 	settings := &tls.Config{MinVersion: tls.VersionTLS13, Certificates: []tls.Certificate{own}, ClientAuth: tls.RequireAnyClientCert, SessionTicketsDisabled: true}
-	waiting := make(chan struct{}, mostWaiting)
+	newcomers := &listen.Newcomers{Total: maxNewcomers, ByPrefix: maxNewcomersByPrefix}
 	for {
 		conn, err := l.Accept()
 		if errors.Is(err, net.ErrClosed) {
@@ -54,14 +55,13 @@ func (a *Answerer) Serve(ctx context.Context, l net.Listener) error {
 		if err != nil {
 			return fmt.Errorf("wait for calls of instances: %w", err)
 		}
-		select {
-		case waiting <- struct{}{}:
-		default:
+		admitted, ok := newcomers.Admit(conn)
+		if !ok {
 			conn.Close() // it calls again
 			continue
 		}
 		go func() {
-			defer func() { <-waiting }()
+			defer admitted()
 			if err := a.answer(ctx, tls.Server(conn, settings)); err != nil {
 				conn.Close()
 				if a.Refused != nil {

@@ -3,6 +3,7 @@ package channel
 import (
 	"bufio"
 	"context"
+	"domicile/internal/listen"
 	"errors"
 	"fmt"
 	"io"
@@ -47,8 +48,9 @@ func Lend(socket string, line *Line) (io.Closer, error) {
 		l.Close()
 	}()
 	go func() {
+		accepting := listen.Patient(listener)
 		for {
-			borrower, err := listener.Accept()
+			borrower, err := accepting.Accept()
 			if err != nil {
 				return
 			}

@@ -569,6 +569,24 @@ func (e WebAddressSharing) Valid() bool {
 	}
 }
 
+// Defines values for WebSharingProtocol.
+const (
+	Http  WebSharingProtocol = "http"
+	Https WebSharingProtocol = "https"
+)
+
+// Valid indicates whether the value is a known member of the WebSharingProtocol enum.
+func (e WebSharingProtocol) Valid() bool {
+	switch e {
+	case Http:
+		return true
+	case Https:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for WebSharingSharing.
 const (
 	WebSharingSharingLink    WebSharingSharing = "link"
@@ -1765,9 +1783,15 @@ type WebSharing struct {
 	// Password Asked of who comes by the link. Default: none.
 	Password *string `json:"password,omitempty"`
 
+	// Protocol What the program speaks. Default: what the definition says (portsAttributes).
+	Protocol *WebSharingProtocol `json:"protocol,omitempty"`
+
 	// Sharing private: the owner; team: who has an account; link: whoever has the link.
 	Sharing WebSharingSharing `json:"sharing"`
 }
+
+// WebSharingProtocol What the program speaks. Default: what the definition says (portsAttributes).
+type WebSharingProtocol string
 
 // WebSharingSharing private: the owner; team: who has an account; link: whoever has the link.
 type WebSharingSharing string
@@ -2391,7 +2415,7 @@ type ClientInterface interface {
 	// Corresponds with GET /runs/{id} (the `GetRun` operationId).
 	GetRun(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetLog Log lines of a run in the order in which they came, at most limit of them, after the given number.
+	// GetLog Log lines of a run after the given number, in the order in which they came, at most limit of them and about 1 MB. After the last line there are none.
 	//
 	// Corresponds with GET /runs/{id}/log (the `GetLog` operationId).
 	GetLog(ctx context.Context, id ID, params *GetLogParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -3655,7 +3679,7 @@ func (c *Client) GetRun(ctx context.Context, id ID, reqEditors ...RequestEditorF
 	return c.Client.Do(req)
 }
 
-// GetLog Log lines of a run in the order in which they came, at most limit of them, after the given number.
+// GetLog Log lines of a run after the given number, in the order in which they came, at most limit of them and about 1 MB. After the last line there are none.
 //
 // Corresponds with GET /runs/{id}/log (the `GetLog` operationId).
 func (c *Client) GetLog(ctx context.Context, id ID, params *GetLogParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -8926,7 +8950,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /runs/{id} (the `GetRun` operationId).
 	GetRunWithResponse(ctx context.Context, id ID, reqEditors ...RequestEditorFn) (*GetRunResponse, error)
 
-	// GetLogWithResponse Log lines of a run in the order in which they came, at most limit of them, after the given number.
+	// GetLogWithResponse Log lines of a run after the given number, in the order in which they came, at most limit of them and about 1 MB. After the last line there are none.
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -14480,7 +14504,7 @@ func (c *ClientWithResponses) GetRunWithResponse(ctx context.Context, id ID, req
 	return ParseGetRunResponse(rsp)
 }
 
-// GetLogWithResponse Log lines of a run in the order in which they came, at most limit of them, after the given number.
+// GetLogWithResponse Log lines of a run after the given number, in the order in which they came, at most limit of them and about 1 MB. After the last line there are none.
 //
 // Returns a wrapper object for the known response body format(s).
 //

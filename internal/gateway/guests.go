@@ -29,26 +29,21 @@ func SplitOwner(name string) (workspace, owner string, guest bool) {
 // Visit is somebody who comes to a workspace: its owner or a guest.
 type Visit struct {
 	records.Workspace
-	By   int64  // the account that comes
-	User string // of the container; empty: the workspace's own person
-	May  string // what a guest may do: records.MayLook or records.MayType
+	By   records.Credential // whose account comes, and by what
+	User string             // of the container; empty: the workspace's own person
+	May  string             // what a guest may do: records.MayLook or records.MayType
 }
 
 // Guest tells whether who comes is not the owner.
-func (v Visit) Guest() bool { return v.By != v.Account }
-
-// Own is a visit of the owner.
-func Own(w records.Workspace, user string) Visit {
-	return Visit{Workspace: w, By: w.Account, User: user}
-}
+func (v Visit) Guest() bool { return v.By.Account != v.Account }
 
 // invited finds the workspace that an account comes to as a guest who may type, by WORKSPACE~OWNER.
-func (s *Server) invited(ctx context.Context, account int64, name, user string) (Visit, error) {
+func (s *Server) invited(ctx context.Context, by records.Credential, name, user string) (Visit, error) {
 	workspace, owner, _ := SplitOwner(name)
 	if workspace == "" || owner == "" {
 		return Visit{}, sentence("%s is no workspace of somebody else: give it as WORKSPACE%sOWNER", name, ofOwner)
 	}
-	to, err := s.Directory.InvitationTo(ctx, account, workspace, owner)
+	to, err := s.Directory.InvitationTo(ctx, by.Account, workspace, owner)
 	switch {
 	case errors.Is(err, records.ErrNotFound):
 		return Visit{}, sentence("You are not invited into %s of %s, or no more. What you are invited into: domicile guests", workspace, owner)
@@ -63,7 +58,7 @@ func (s *Server) invited(ctx context.Context, account int64, name, user string) 
 	if err == nil && w.State != records.Ready { // what to do about it is the owner's
 		err = sentence("The workspace %s of %s is %s", workspace, owner, w.State)
 	}
-	return Visit{Workspace: w, By: account, May: to.May}, err
+	return Visit{Workspace: w, By: by, May: to.May}, err
 }
 
 // guestsOwn are the channels that a guest may open: terminals, commands, files and forwards. What else
@@ -140,13 +135,15 @@ func tellWhy(n connection.NewChannel, workspace string) {
 }
 
 // Arrive notes that somebody is connected to a workspace, and of a guest from where, until leave is
-// called. end ends the connection, should the account be locked meanwhile, or a guest's invitation end.
+// called. end ends the connection; it is called when the credential or a guest's invitation ends.
 func (s *Server) Arrive(ctx context.Context, v Visit, from string, end func()) (leave func(), err error) {
-	leave = s.present(v.By, end)
+	if leave, err = s.Opened(v.By, end); err != nil {
+		return nil, err
+	}
 	if v.Guest() {
 		leave = s.presentGuest(v, leave, end)
 		// Only now: an invitation that ends from here on ends the connection.
-		if err := s.Directory.GuestCame(ctx, v.ID, v.By, from); err != nil {
+		if err := s.Directory.GuestCame(ctx, v.ID, v.By.Account, from); err != nil {
 			leave()
 			return nil, fmt.Errorf("note the visit of a guest: %w", err)
 		}
@@ -159,7 +156,7 @@ func (s *Server) Arrive(ctx context.Context, v Visit, from string, end func()) (
 
 // presentGuest notes that a guest is connected until leave is called, which calls away, too.
 func (s *Server) presentGuest(v Visit, away, end func()) (leave func()) {
-	visit := records.Visit{Workspace: v.ID, Account: v.By, May: v.May}
+	visit := records.Visit{Workspace: v.ID, Account: v.By.Account, May: v.May}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.visits == nil {

@@ -44,7 +44,7 @@ type direct struct {
 
 // onward takes those channels that go on to another of the account's workspaces; others come out of
 // what it returns.
-func (s *Server) onward(ctx context.Context, account int64, c ssh.Conn, channels iter.Seq[connection.NewChannel]) iter.Seq[connection.NewChannel] {
+func (s *Server) onward(ctx context.Context, by records.Credential, c ssh.Conn, channels iter.Seq[connection.NewChannel]) iter.Seq[connection.NewChannel] {
 	room := make(chan struct{}, mostOnward)
 	return func(yield func(connection.NewChannel) bool) {
 		for n := range channels {
@@ -59,7 +59,7 @@ func (s *Server) onward(ctx context.Context, account int64, c ssh.Conn, channels
 			case room <- struct{}{}:
 				go func() {
 					defer func() { <-room }()
-					s.goOn(ctx, account, c, n, to)
+					s.goOn(ctx, by, c, n, to)
 				}()
 			default:
 				_ = n.Reject(ssh.ResourceShortage, fmt.Sprintf("%d connections go on through this one already", mostOnward))
@@ -69,12 +69,12 @@ func (s *Server) onward(ctx context.Context, account int64, c ssh.Conn, channels
 }
 
 // goOn joins a channel to where it goes.
-func (s *Server) goOn(ctx context.Context, account int64, c ssh.Conn, n connection.NewChannel, to direct) {
+func (s *Server) goOn(ctx context.Context, by records.Credential, c ssh.Conn, n connection.NewChannel, to direct) {
 	name, user, err := SplitUser(strings.TrimSuffix(to.Host, addresses))
 	var v Visit
 	var service string
 	if err == nil {
-		v, service, err = s.addressed(ctx, account, name, user)
+		v, service, err = s.addressed(ctx, by, name, user)
 	}
 	if err != nil {
 		_ = n.Reject(ssh.ConnectionFailed, explain(err))
@@ -114,16 +114,16 @@ func (t through) RemoteAddr() net.Addr { return t.outer.RemoteAddr() }
 
 // addressed finds what an address means: a workspace, a helper as "mate.fares", or another service
 // of a workspace as "db.fares"; or, for a guest, "fares~skipper" and "db.fares~skipper".
-func (s *Server) addressed(ctx context.Context, account int64, name, user string) (v Visit, service string, err error) {
+func (s *Server) addressed(ctx context.Context, by records.Credential, name, user string) (v Visit, service string, err error) {
 	if workspace, owner, guest := SplitOwner(name); guest {
 		if part, of, dotted := strings.Cut(workspace, "."); dotted {
 			service, workspace = part, of
 		}
-		v, err = s.invited(ctx, account, workspace+ofOwner+owner, user)
+		v, err = s.invited(ctx, by, workspace+ofOwner+owner, user)
 		return v, service, err
 	}
-	w, service, err := s.addressedOwn(ctx, account, name)
-	return Own(w, user), service, err
+	w, service, err := s.addressedOwn(ctx, by.Account, name)
+	return Visit{Workspace: w, By: by, User: user}, service, err
 }
 
 func (s *Server) addressedOwn(ctx context.Context, account int64, name string) (w records.Workspace, service string, err error) {
@@ -184,8 +184,12 @@ func (s *Server) goInto(ctx context.Context, v Visit, n connection.NewChannel, f
 }
 
 // serveOnward serves a connection that only goes on.
-func (s *Server) serveOnward(ctx context.Context, account int64, c *ssh.ServerConn, person connection.Peer) {
-	defer s.present(account, func() { c.Close() })()
-	go refuse(s.onward(ctx, account, c, person.Channels), person.Requests, "Here one only goes on: ssh -J "+onwardUser+"@… NAME"+addresses+", where NAME is one of your workspaces.", func() {})
+func (s *Server) serveOnward(ctx context.Context, by records.Credential, c *ssh.ServerConn, person connection.Peer) {
+	closed, err := s.Opened(by, func() { c.Close() })
+	if err != nil {
+		return
+	}
+	defer closed()
+	go refuse(s.onward(ctx, by, c, person.Channels), person.Requests, "Here one only goes on: ssh -J "+onwardUser+"@… NAME"+addresses+", where NAME is one of your workspaces.", func() {})
 	_ = c.Wait()
 }

@@ -22,6 +22,7 @@ import (
 	"domicile/internal/agentlink"
 	"domicile/internal/connection"
 	"domicile/internal/hostkeys"
+	"domicile/internal/listen"
 	"domicile/internal/records"
 	"domicile/internal/visible"
 )
@@ -35,8 +36,8 @@ type Directory interface {
 	WorkspaceByName(ctx context.Context, account int64, name string) (records.Workspace, error)
 	Workspaces(ctx context.Context, account int64) ([]records.Workspace, error)
 	Touch(ctx context.Context, id int64) error
-	// Locked tells which of these accounts may not be connected any more.
-	Locked(ctx context.Context, accounts []int64) ([]int64, error)
+	// Ended returns those credentials that no longer count.
+	Ended(ctx context.Context, credentials []records.Credential) ([]records.Credential, error)
 	// InvitationTo finds an account's invitation into a workspace of somebody else.
 	InvitationTo(ctx context.Context, account int64, workspace, owner string) (records.Invitation, error)
 	Workspace(ctx context.Context, id int64) (records.Workspace, error)
@@ -64,47 +65,29 @@ type Server struct {
 	Attached func(w records.Workspace)
 
 	mu       sync.Mutex
-	people   map[int64]map[*func()]bool         // how their connections are ended, by account
-	visits   map[records.Visit]map[*func()]bool // and those of guests
-	unproven strangers
-}
-
-// present notes that somebody of an account is connected until leave is called.
-func (s *Server) present(account int64, end func()) (leave func()) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.people == nil {
-		s.people = map[int64]map[*func()]bool{}
-	}
-	if s.people[account] == nil {
-		s.people[account] = map[*func()]bool{}
-	}
-	s.people[account][&end] = true
-	return func() {
-		s.mu.Lock()
-		defer s.mu.Unlock()
-		if delete(s.people[account], &end); len(s.people[account]) == 0 {
-			delete(s.people, account)
-		}
-	}
+	open     connections
+	visits   map[records.Visit]map[*func()]bool // how the connections of guests are ended
+	unproven listen.Newcomers
 }
 
 // Serve serves connections until ctx ends.
 func (s *Server) Serve(ctx context.Context, listener net.Listener) error {
-	stop := context.AfterFunc(ctx, func() { listener.Close() })
-	defer stop()
+	ctx, cancel := context.WithCancel(ctx)
+	s.unproven.Total, s.unproven.ByPrefix, s.unproven.ByTrusted = maxNewcomers, maxNewcomersByPrefix, maxNewcomersByTrusted
+	context.AfterFunc(ctx, func() { listener.Close() })
 	var open sync.WaitGroup
 	defer open.Wait()
-	open.Go(func() { s.watchLocked(ctx) })
+	defer cancel() // before the wait
+	open.Go(func() { s.watch(ctx) })
 	for {
 		conn, err := listener.Accept()
 		if ctx.Err() != nil {
 			return nil
 		}
 		if err != nil {
-			return fmt.Errorf("accept: %w", err)
+			return fmt.Errorf("accept an SSH connection: %w", err)
 		}
-		proven, ok := s.unproven.come(conn)
+		proven, ok := s.unproven.Admit(conn)
 		if !ok {
 			conn.Close()
 			continue
@@ -128,7 +111,7 @@ func (s *Server) serveKey(ctx context.Context, conn net.Conn, proven func()) {
 		if err != nil {
 			if !errors.Is(err, records.ErrNotFound) {
 				s.Log.Warn("look for a key", "error", err)
-			} else if !s.unproven.cameIn(meta.RemoteAddr()) { // who has several keys knows which one counts
+			} else if !s.unproven.Trusts(meta.RemoteAddr()) { // who has several keys knows which one counts
 				early.say("The key " + fingerprint + " is not known here. To add it: domicile keys add, or the page You of the console.")
 			}
 			return nil, errors.New("no account has this key")
@@ -137,17 +120,18 @@ func (s *Server) serveKey(ctx context.Context, conn net.Conn, proven func()) {
 	}
 	var found Visit
 	var wrong error
-	config.VerifiedPublicKeyCallback = func(meta ssh.ConnMetadata, _ ssh.PublicKey, permissions *ssh.Permissions, _ string) (*ssh.Permissions, error) {
+	config.VerifiedPublicKeyCallback = func(meta ssh.ConnMetadata, key ssh.PublicKey, permissions *ssh.Permissions, _ string) (*ssh.Permissions, error) {
 		account, err := strconv.ParseInt(permissions.Extensions[accountExtension], 10, 64)
 		if err != nil {
 			return nil, err
 		}
-		s.unproven.cameFrom(meta.RemoteAddr())
+		s.unproven.Trust(meta.RemoteAddr())
 		if found, wrong = s.destination(ctx, account, meta.User()); wrong != nil && meta.User() == onwardUser {
-			found.By, wrong = account, errOnward
+			wrong = errOnward
 		} else if wrong != nil {
 			early.say(explain(wrong))
 		}
+		found.By = records.Credential{Account: account, Key: ssh.FingerprintSHA256(key)}
 		return permissions, nil
 	}
 	s.serve(ctx, conn, config, early, func() (Visit, error) {
@@ -248,6 +232,8 @@ func (s *Server) serve(ctx context.Context, conn net.Conn, config *ssh.ServerCon
 	leave, err := s.Arrive(ctx, w, conn.RemoteAddr().String(), func() { c.Close() })
 	if err != nil {
 		s.Log.Warn("let somebody in", "workspace", w.Name, "error", err)
+		go refuse(person.Channels, person.Requests, explain(err), func() {})
+		farewell(c, make(chan struct{}), silentLimit)
 		return
 	}
 	defer leave()
@@ -268,10 +254,10 @@ func (s *Server) destination(ctx context.Context, account int64, name string) (v
 		return v, err
 	}
 	if _, _, guest := SplitOwner(name); guest {
-		return s.invited(ctx, account, name, user)
+		return s.invited(ctx, records.Credential{Account: account}, name, user)
 	}
 	w, err := s.find(ctx, account, name)
-	return Own(w, user), err
+	return Visit{Workspace: w, User: user}, err
 }
 
 // find finds the person's workspace and tells why it cannot be used.

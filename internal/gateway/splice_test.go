@@ -71,7 +71,9 @@ func (o *town) Workspaces(context.Context, int64) ([]records.Workspace, error) {
 	return []records.Workspace{{Name: "deck"}, {Name: "cabin"}}, nil
 }
 
-func (o *town) Locked(_ context.Context, accounts []int64) ([]int64, error) { return nil, nil }
+func (o *town) Ended(_ context.Context, all []records.Credential) ([]records.Credential, error) {
+	return nil, nil
+}
 
 func (o *town) Touch(context.Context, int64) error { return nil }
 

@@ -4,6 +4,8 @@ package guesses
 
 import (
 	"context"
+	"crypto/sha256"
+	"net/netip"
 	"sync"
 	"time"
 
@@ -64,15 +66,34 @@ func New() *Slowdown {
 	return &Slowdown{work: make(chan struct{}, atATime), now: time.Now, seen: map[string]tries{}, line: map[string]*line{}, told: map[string]time.Time{}}
 }
 
-// keys are what a try counts for, each with its bounds.
+// keys are what a try counts for, each with its bounds. A name may be anything of any length, so its digest counts;
+// an IPv6 address counts as its /64, which one host usually has.
 func keys(name, address string) map[string]struct {
 	free    int
 	longest time.Duration
 } {
+	digest := sha256.Sum256([]byte(name))
+	name = string(digest[:])
 	return map[string]struct {
 		free    int
 		longest time.Duration
 	}{"both " + address + " " + name: {freeTries, longestWait}, "address " + address: {freeByAddress, longestWait}, "account " + name: {freeByAccount, longestAccount}}
+}
+
+// network is what an address counts as.
+func network(address string) string {
+	a, err := netip.ParseAddr(address)
+	if err != nil {
+		return address[:min(len(address), 64)]
+	}
+	if a = a.Unmap().WithZone(""); a.Is4() {
+		return a.String()
+	}
+	p, err := a.Prefix(64)
+	if err != nil {
+		return a.String()
+	}
+	return p.String()
 }
 
 // Work does work with a password, when it is its turn.
@@ -90,6 +111,7 @@ func (s *Slowdown) Work(ctx context.Context, work func()) error {
 // Begin tells how long a try must wait; where it need not, it has the turn of its address
 // until end.
 func (s *Slowdown) Begin(ctx context.Context, name, address string) (wait time.Duration, end func(), err error) {
+	address = network(address)
 	if wait = s.Wait(name, address); wait > 0 {
 		return wait, nil, nil
 	}
@@ -134,6 +156,7 @@ func (s *Slowdown) Begin(ctx context.Context, name, address string) (wait time.D
 
 // Wait is how long a try must wait from now on.
 func (s *Slowdown) Wait(name, address string) (wait time.Duration) {
+	address = network(address)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for key, bounds := range keys(name, address) {
@@ -149,6 +172,7 @@ const toldEvery = 10 * time.Second
 
 // TellsAgain tells whether it is time to note that an address is slowed.
 func (s *Slowdown) TellsAgain(address string) bool {
+	address = network(address)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.now().Sub(s.told[address]) < toldEvery {
@@ -163,6 +187,7 @@ func (s *Slowdown) TellsAgain(address string) bool {
 
 // Ended counts how a try went. Who is in has no wrong tries at this address.
 func (s *Slowdown) Ended(name, address string, ok bool) {
+	address = network(address)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	now := s.now()

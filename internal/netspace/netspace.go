@@ -3,6 +3,7 @@
 package netspace
 
 import (
+	"domicile/internal/listen"
 	"errors"
 	"fmt"
 	"io"
@@ -131,8 +132,9 @@ const joinLimit = 15 * time.Second
 // Join joins what comes to a listener of another network to an address of this machine, until the
 // listener is closed.
 func Join(l net.Listener, to string) {
+	accepting := listen.Patient(l)
 	for {
-		near, err := l.Accept()
+		near, err := accepting.Accept()
 		if err != nil {
 			return
 		}

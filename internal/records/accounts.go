@@ -135,9 +135,15 @@ type Token struct {
 	Hash     []byte
 }
 
-// AddToken keeps the hash of a token, which counts for a while.
-func (q Queries) AddToken(ctx context.Context, account int64, hash []byte, label string, counts time.Duration) error {
-	_, err := q.db.Exec(ctx, "INSERT INTO tokens (account, hash, label, expires) VALUES ($1, $2, $3, now() + $4::interval)", account, hash, label, counts)
+// AddToken keeps the hash of a token, which counts for a while. An account keeps at most so many: those that were not
+// used for longest end.
+func (q Queries) AddToken(ctx context.Context, account int64, hash []byte, label string, counts time.Duration, most int) error {
+	_, err := q.db.Exec(ctx, `DELETE FROM tokens WHERE account = $1 AND (expires < now()
+		OR id NOT IN (SELECT id FROM tokens WHERE account = $1 ORDER BY coalesce(last_used, created) DESC, id DESC LIMIT $2 - 1))`, account, most)
+	if err != nil {
+		return err
+	}
+	_, err = q.db.Exec(ctx, "INSERT INTO tokens (account, hash, label, expires) VALUES ($1, $2, $3, now() + $4::interval)", account, hash, label, counts)
 	return err
 }
 

@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"github.com/jackc/pgx/v5"
 	"time"
 )
 
@@ -40,7 +41,24 @@ func (q Queries) DropLog(ctx context.Context, run int64, step int) error {
 	return err
 }
 
-// Log gives lines after a number; step -1 means of all steps.
-func (q Queries) Log(ctx context.Context, run, after int64, step, limit int) ([]LogLine, error) {
-	return many[LogLine](ctx, q.db, "SELECT run, number, step, at, text FROM log WHERE run = $1 AND number > $2 AND ($3 < 0 OR step = $3) ORDER BY number LIMIT $4", run, after, step, limit)
+// MaxLogBytes is how much text Log returns at a time, and one line.
+const MaxLogBytes = 1 << 20
+
+// Log returns lines after a number, at most limit of them and about MaxLogBytes; step -1 means of all steps. After
+// the last line it returns none.
+func (q Queries) Log(ctx context.Context, run, after int64, step, limit int) (lines []LogLine, err error) {
+	rows, err := q.db.Query(ctx, "SELECT run, number, step, at, text FROM log WHERE run = $1 AND number > $2 AND ($3 < 0 OR step = $3) ORDER BY number LIMIT $4", run, after, step, limit)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for size := 0; size < MaxLogBytes && rows.Next(); {
+		line, err := pgx.RowToStructByName[LogLine](rows)
+		if err != nil {
+			return nil, err
+		}
+		lines, size = append(lines, line), size+len(line.Text)
+	}
+	rows.Close()
+	return lines, rows.Err()
 }

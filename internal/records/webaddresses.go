@@ -20,16 +20,18 @@ type WebAddress struct {
 	Port      string // as the workspace has it: 8080 or db:5432
 	Label     string // the first part of the host name
 	Protocol  string // http or https, as it is spoken inside
-	Sharing   string
-	Turn      int // counts changes of the sharing
-	Link      []byte
-	Until     *time.Time
-	Password  string // hashed; empty: none
-	Local     bool   // the program insists on being called localhost
-	Created   time.Time
+	// ForcedProtocol is what the owner says against the definition; empty: Protocol is the definition's.
+	ForcedProtocol string
+	Sharing        string
+	Turn           int // counts changes of the sharing
+	Link           []byte
+	Until          *time.Time
+	Password       string // hashed; empty: none
+	Local          bool   // the program insists on being called localhost
+	Created        time.Time
 }
 
-const webColumns = "id, workspace, account, port, label, protocol, sharing, turn, link, until, password, local, created"
+const webColumns = "id, workspace, account, port, label, coalesce(nullif(forced_protocol, ''), protocol) AS protocol, forced_protocol, sharing, turn, link, until, password, local, created"
 
 // AddWebAddress makes an address of a port, or finds the one that there is. Where the workspace has
 // as many as it may have it is ErrNotFound.
@@ -59,7 +61,7 @@ func (q Queries) WebAddressByLabel(ctx context.Context, label string) (WebAddres
 func (q Queries) ShareWebAddress(ctx context.Context, a WebAddress, by int64, what string) error {
 	return q.change(ctx, ErrNotFound, `WITH old AS (DELETE FROM web_changes WHERE address = $1 AND id NOT IN (SELECT id FROM web_changes WHERE address = $1 ORDER BY id DESC LIMIT 199)),
 		noted AS (INSERT INTO web_changes (address, account, what) SELECT $1, $2, $3 WHERE EXISTS (SELECT 1 FROM web_addresses WHERE id = $1))
-		UPDATE web_addresses SET sharing = $4, link = $5, until = $6, password = $7, local = $8, turn = turn + 1 WHERE id = $1`, a.ID, by, what, a.Sharing, a.Link, a.Until, a.Password, a.Local)
+		UPDATE web_addresses SET sharing = $4, link = $5, until = $6, password = $7, local = $8, forced_protocol = $9, turn = turn + 1 WHERE id = $1`, a.ID, by, what, a.Sharing, a.Link, a.Until, a.Password, a.Local, a.ForcedProtocol)
 }
 
 // RemoveWebAddress takes an address away.
@@ -79,15 +81,18 @@ func (q Queries) WebChanges(ctx context.Context, address int64, most int) ([]Web
 	return many[WebChange](ctx, q.db, "SELECT c.at, coalesce(a.name, '') AS by, c.what FROM web_changes c LEFT JOIN accounts a ON a.id = c.account WHERE c.address = $1 ORDER BY c.id DESC LIMIT $2", address, most)
 }
 
-// AddWebTicket notes that whoever has a token may come in once, as an account.
-func (q Queries) AddWebTicket(ctx context.Context, hash []byte, address, account int64, until time.Time) error {
-	_, err := q.db.Exec(ctx, "WITH old AS (DELETE FROM web_tickets WHERE until < now()) INSERT INTO web_tickets (hash, address, account, until) VALUES ($1, $2, $3, $4)", hash, address, account, until)
+// AddWebTicket keeps the hash of a ticket, whose holder may come in once, by somebody's credential.
+func (q Queries) AddWebTicket(ctx context.Context, hash []byte, address int64, by Credential, until time.Time) error {
+	_, err := q.db.Exec(ctx, "WITH old AS (DELETE FROM web_tickets WHERE until < now()) INSERT INTO web_tickets (hash, address, account, token, until) VALUES ($1, $2, $3, $4, $5)", hash, address, by.Account, []byte(by.Token), until)
 	return err
 }
 
-// TakeWebTicket tells whose a ticket of an address is. It counts once.
-func (q Queries) TakeWebTicket(ctx context.Context, hash []byte, address int64) (account int64, err error) {
-	type row struct{ Account int64 }
-	r, err := one[row](ctx, q.db, "DELETE FROM web_tickets WHERE hash = $1 AND address = $2 AND until > now() RETURNING account", hash, address)
-	return r.Account, err
+// TakeWebTicket returns whose a ticket of an address is. A ticket counts once.
+func (q Queries) TakeWebTicket(ctx context.Context, hash []byte, address int64) (by Credential, err error) {
+	type row struct {
+		Account int64
+		Token   []byte
+	}
+	r, err := one[row](ctx, q.db, "DELETE FROM web_tickets WHERE hash = $1 AND address = $2 AND until > now() RETURNING account, token", hash, address)
+	return Credential{Account: r.Account, Token: string(r.Token)}, err
 }

@@ -42,15 +42,16 @@ func TestWebAddresses(t *testing.T) {
 
 	// A ticket counts once, for its address, in its time.
 	until := time.Now().Add(time.Minute)
-	require.NoError(t, s.AddWebTicket(ctx, []byte("one"), a.ID, w.Account, until))
-	require.NoError(t, s.AddWebTicket(ctx, []byte("late"), a.ID, w.Account, time.Now().Add(-time.Second)))
+	by := Credential{Account: w.Account, Token: "\x00hash"}
+	require.NoError(t, s.AddWebTicket(ctx, []byte("one"), a.ID, by, until))
+	require.NoError(t, s.AddWebTicket(ctx, []byte("late"), a.ID, by, time.Now().Add(-time.Second)))
 	_, err = s.TakeWebTicket(ctx, []byte("one"), a.ID+1)
 	assert.ErrorIs(t, err, ErrNotFound)
 	_, err = s.TakeWebTicket(ctx, []byte("late"), a.ID)
 	assert.ErrorIs(t, err, ErrNotFound)
-	account, err := s.TakeWebTicket(ctx, []byte("one"), a.ID)
+	taken, err := s.TakeWebTicket(ctx, []byte("one"), a.ID)
 	require.NoError(t, err)
-	assert.Equal(t, w.Account, account)
+	assert.Equal(t, by, taken)
 	_, err = s.TakeWebTicket(ctx, []byte("one"), a.ID)
 	assert.ErrorIs(t, err, ErrNotFound)
 }

@@ -1,6 +1,7 @@
 package source
 
 import (
+	"domicile/internal/listen"
 	"encoding/base64"
 	"errors"
 	"fmt"
@@ -97,8 +98,9 @@ func (l *Login) agent(f *Fetcher, a Address) (env []string, done func(), err err
 		return nil, func() {}, fmt.Errorf("serve the key of %s: %w", a.Host(), err)
 	}
 	go func() {
+		accepting := listen.Patient(listener)
 		for {
-			conn, err := listener.Accept()
+			conn, err := accepting.Accept()
 			if err != nil {
 				return
 			}

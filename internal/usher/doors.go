@@ -2,6 +2,7 @@ package usher
 
 import (
 	"context"
+	"domicile/internal/listen"
 	"errors"
 	"fmt"
 	"net"
@@ -101,6 +102,7 @@ func elevation(port int) string {
 func (u *Usher) serve(ctx context.Context, w Want, port int, listeners []net.Listener) *door {
 	line := u.places[w.Workspace].line
 	for _, l := range listeners {
+		l := listen.Patient(l)
 		go func() {
 			for {
 				near, err := l.Accept()

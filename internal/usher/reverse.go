@@ -2,6 +2,7 @@ package usher
 
 import (
 	"context"
+	"domicile/internal/listen"
 	"fmt"
 	"net"
 	"slices"
@@ -131,8 +132,9 @@ func (u *Usher) reverse(c *ssh.Client, p *place, r Reverse) {
 		listener.Close()
 		return
 	}
+	accepting := listen.Patient(listener)
 	for {
-		far, err := listener.Accept()
+		far, err := accepting.Accept()
 		if err != nil {
 			return
 		}

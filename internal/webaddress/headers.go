@@ -44,8 +44,10 @@ func narrowCookies(h http.Header) {
 	h.Del("Set-Cookie")
 	for _, line := range lines {
 		parts := strings.Split(line, ";")
-		name, _, _ := strings.Cut(strings.TrimSpace(parts[0]), "=")
-		if private(name) {
+		name, value, named := strings.Cut(parts[0], "=")
+		name = strings.TrimSpace(name)
+		// Browsers send a cookie without a name as its value alone, which may look like one of ours.
+		if private(name) || named && name == "" && private(strings.TrimSpace(value)) {
 			continue
 		}
 		kept := parts[:1]

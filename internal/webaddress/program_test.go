@@ -101,3 +101,111 @@ func TestAProgramThatIsNoWebServer(t *testing.T) {
 		})
 	}
 }
+
+// An answer that comes before the request ends arrives at once.
+func TestAnAnswerBeforeTheUploadEnds(t *testing.T) {
+	for name, expect := range map[string]string{"plainly": "", "after a question": "100-continue"} {
+		t.Run(name, func(t *testing.T) {
+			q := newQuay(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				w.Header().Set("Connection", "close")
+				http.Error(w, "too large", http.StatusRequestEntityTooLarge)
+			}))
+			c := q.browser()
+			q.comes(c, "board", skipper)
+			body, rest := io.Pipe() // what comes after the beginning does not come
+			t.Cleanup(func() { rest.Close() })
+			if expect == "" {
+				go func() { _, _ = rest.Write(make([]byte, 1<<20)) }()
+			}
+			r, err := http.NewRequestWithContext(t.Context(), http.MethodPost, q.url("board", "/"), body)
+			require.NoError(t, err)
+			if expect != "" {
+				r.Header.Set("Expect", expect)
+			}
+			a, err := c.Do(r)
+			require.NoError(t, err)
+			defer a.Body.Close()
+			assert.Equal(t, http.StatusRequestEntityTooLarge, a.StatusCode)
+		})
+	}
+}
+
+// A program that sends each piece back as it comes is heard while the visitor still sends.
+func TestPiecesComeBackWhileOneSends(t *testing.T) {
+	q := newQuay(t, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		flow := http.NewResponseController(w)
+		_ = flow.EnableFullDuplex()
+		w.WriteHeader(http.StatusOK)
+		_ = flow.Flush()
+		for b := make([]byte, 4); ; {
+			if _, err := io.ReadFull(r.Body, b); err != nil {
+				return
+			}
+			_, _ = w.Write(b)
+			_ = flow.Flush()
+		}
+	}))
+	c := q.browser()
+	q.comes(c, "board", skipper)
+	body, to := io.Pipe()
+	r, err := http.NewRequestWithContext(t.Context(), http.MethodPost, q.url("board", "/"), body)
+	require.NoError(t, err)
+	go func() { _, _ = io.WriteString(to, "ahoy") }()
+	a, err := c.Do(r)
+	require.NoError(t, err)
+	defer a.Body.Close()
+	for range 3 {
+		b := make([]byte, 4)
+		_, err := io.ReadFull(a.Body, b)
+		require.NoError(t, err)
+		assert.Equal(t, "ahoy", string(b))
+		go func() { _, _ = io.WriteString(to, "ahoy") }()
+	}
+	to.Close()
+}
+
+// What came before a program died is seen.
+func TestAProgramThatDiesInItsAnswer(t *testing.T) {
+	for _, length := range []string{"1000", "100000000"} {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(t, err)
+		t.Cleanup(func() { l.Close() })
+		go func() {
+			for {
+				conn, err := l.Accept()
+				if err != nil {
+					return
+				}
+				_, _ = conn.Read(make([]byte, 4096))
+				_, _ = io.WriteString(conn, "HTTP/1.1 200 OK\r\nContent-Length: "+length+"\r\n\r\ntide")
+				conn.Close()
+			}
+		}()
+		q := newQuay(t, nil)
+		q.program = l.Addr().String()
+		c := q.browser()
+		q.comes(c, "board", skipper)
+		r, err := http.NewRequestWithContext(t.Context(), http.MethodGet, q.url("board", "/"), nil)
+		require.NoError(t, err)
+		a, err := c.Do(r)
+		require.NoError(t, err)
+		b, err := io.ReadAll(a.Body)
+		a.Body.Close()
+		assert.ErrorIs(t, err, io.ErrUnexpectedEOF)
+		assert.Equal(t, "tide", string(b))
+	}
+}
+
+// A program that speaks TLS where nothing says so is told from one that is broken.
+func TestAProgramThatSpeaksTLSUnasked(t *testing.T) {
+	app := httptest.NewTLSServer(tells)
+	t.Cleanup(app.Close)
+	q := newQuay(t, nil)
+	q.program = app.Listener.Addr().String()
+	c := q.browser()
+	q.comes(c, "board", skipper)
+	a, body := q.get(c, q.url("board", "/"), nil)
+	assert.Equal(t, http.StatusBadGateway, a.StatusCode)
+	assert.Contains(t, body, "The program speaks https")
+	assert.Contains(t, body, "domicile web deck1 8080 -protocol https")
+}

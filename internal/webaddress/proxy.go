@@ -3,6 +3,7 @@ package webaddress
 import (
 	"context"
 	"crypto/tls"
+	"domicile/internal/forwarded"
 	"errors"
 	"io"
 	"net"
@@ -17,24 +18,25 @@ import (
 )
 
 // proxy leads to the program at an address's port.
-func (s *Server) proxy(p place, visitor http.ResponseWriter) http.Handler {
+func (s *Server) proxy(p place, visitor *flushing, asked *http.Request) http.Handler {
 	host, port := "localhost", p.address.Port
 	if service, number, other := strings.Cut(p.address.Port, ":"); other {
 		host, port = service, number
 	}
 	target := net.JoinHostPort(host, port)
 	own := &url.URL{Scheme: p.address.Protocol, Host: target}
+	csp := s.ancestors(asked, p)
 	var proxy *httputil.ReverseProxy // of this request alone
 	proxy = &httputil.ReverseProxy{
 		BufferPool:    buffers,
 		ErrorLog:      s.broken,
 		FlushInterval: 5 * time.Millisecond, // of an answer whose length is known; any other is passed on at once
-		Transport:     carried{s.transport(p, target), visitor},
+		Transport:     carried{s.transport(p, target), visitor.ResponseWriter},
 		Rewrite: func(r *httputil.ProxyRequest) {
 			r.SetURL(own)
 			r.Out.Host = r.In.Host
 			r.SetXForwarded()
-			if overTLS(r.In) {
+			if forwarded.OverTLS(r.In) {
 				r.Out.Header.Set("X-Forwarded-Proto", "https")
 			}
 			if p.address.Local {
@@ -43,14 +45,26 @@ func (s *Server) proxy(p place, visitor http.ResponseWriter) http.Handler {
 			hideCookies(r.Out)
 		},
 		ModifyResponse: func(a *http.Response) error {
+			if a.StatusCode == http.StatusBadRequest && own.Scheme == "http" && navigates(asked) && s.speaksTLS(asked.Context(), p, target) {
+				return errTLS
+			}
 			narrowCookies(a.Header)
+			a.Header.Add("Content-Security-Policy", csp) // beside the program's own: the narrower counts
 			bringHome(a, target)
 			if b, is := a.Body.(*body); is && b.atOnce {
 				proxy.FlushInterval = 0
 			}
+			if a.StatusCode != http.StatusSwitchingProtocols { // that body is a connection
+				a.Body = brokenBody{a.Body, visitor}
+			}
 			return nil
 		},
-		ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) { s.unanswered(w, r, p, err) },
+		ErrorHandler: func(w http.ResponseWriter, r *http.Request, err error) {
+			if own.Scheme == "http" && !errors.Is(err, errTLS) && s.speaksTLS(r.Context(), p, target) {
+				err = errTLS
+			}
+			s.unanswered(w, r, p, err)
+		},
 	}
 	return proxy
 }
@@ -96,12 +110,73 @@ func (s *Server) transport(p place, target string) *carrier {
 	dial := func(ctx context.Context, _, _ string) (net.Conn, error) { return t.kept.dial(ctx) }
 	// A program inside has no certificate that anybody knows; the way to it is private.
 	trusting := &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12}
-	t.usual = &http.Transport{DialContext: dial, TLSClientConfig: trusting, MaxIdleConnsPerHost: 32, IdleConnTimeout: 30 * time.Second, DisableCompression: true, ForceAttemptHTTP2: true}
+	t.usual = &http.Transport{DialContext: dial, TLSClientConfig: trusting, MaxIdleConnsPerHost: 32, IdleConnTimeout: 30 * time.Second, DisableCompression: true, ForceAttemptHTTP2: true, ExpectContinueTimeout: continueLimit}
 	plain := new(http.Protocols)
 	plain.SetUnencryptedHTTP2(true)
 	t.second = &http.Transport{DialContext: dial, Protocols: plain, IdleConnTimeout: 30 * time.Second, DisableCompression: true}
 	s.transports.Add(key, t)
 	return t
+}
+
+// continueLimit is how long a program may take to say that it wants a body (100-continue) before the body is sent.
+const continueLimit = time.Second
+
+// errTLS is that a program speaks TLS where the address speaks plain HTTP.
+var errTLS = errors.New("the program speaks TLS (https), and this address speaks plain http with it")
+
+// tlsLimit bounds the look whether a program speaks TLS.
+const tlsLimit = 2 * time.Second
+
+// speaksTLS reports whether a program takes part in a TLS handshake.
+func (s *Server) speaksTLS(ctx context.Context, p place, target string) bool {
+	ctx, cancel := context.WithTimeout(ctx, tlsLimit)
+	defer cancel()
+	conn, err := s.lines.dial(ctx, p.workspace, target)
+	if err != nil {
+		return false
+	}
+	defer conn.Close()
+	defer context.AfterFunc(ctx, func() { conn.Close() })()
+	return tls.Client(conn, &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12}).HandshakeContext(ctx) == nil
+}
+
+// flushing passes on what has come of an answer before it broke off. ReverseProxy writes from one goroutine and
+// flushes from another.
+type flushing struct {
+	http.ResponseWriter
+	mu sync.Mutex
+}
+
+// Write writes some of the answer.
+func (f *flushing) Write(p []byte) (int, error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.ResponseWriter.Write(p)
+}
+
+// FlushError sends what was written.
+func (f *flushing) FlushError() error {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return http.NewResponseController(f.ResponseWriter).Flush()
+}
+
+// Unwrap is for http.ResponseController.
+func (f *flushing) Unwrap() http.ResponseWriter { return f.ResponseWriter }
+
+// brokenBody sends on what has come when the rest of an answer does not.
+type brokenBody struct {
+	io.ReadCloser
+	visitor *flushing
+}
+
+// Read reads some of it.
+func (b brokenBody) Read(p []byte) (int, error) {
+	n, err := b.ReadCloser.Read(p)
+	if err != nil && err != io.EOF {
+		_ = b.visitor.FlushError() // the error is the answer's, not the visitor's
+	}
+	return n, err
 }
 
 type transportKey struct {
@@ -159,6 +234,11 @@ func whyNot(err error) string {
 func (s *Server) unanswered(w http.ResponseWriter, r *http.Request, p place, err error) {
 	if r.Context().Err() != nil {
 		return // who asked is gone, or may not be in any more
+	}
+	if errors.Is(err, errTLS) {
+		say(w, r, notice{status: http.StatusBadGateway, title: "The program speaks https", text: "This address speaks plain http with it. Give the port \"protocol\": \"https\" in portsAttributes of the definition, or have it tried at once:",
+			command: "domicile web " + p.workspace.Name + " " + p.address.Port + " -protocol https", console: s.o.Console + "/workspaces/" + p.workspace.Name})
+		return
 	}
 	n := notice{status: http.StatusBadGateway, title: "The program did not answer", text: whyNot(err), console: s.o.Console + "/workspaces/" + p.workspace.Name}
 	switch fault.Code(err) {

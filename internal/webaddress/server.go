@@ -2,6 +2,7 @@ package webaddress
 
 import (
 	"context"
+	"domicile/internal/listen"
 	"errors"
 	"fmt"
 	"log"
@@ -25,9 +26,9 @@ import (
 type Directory interface {
 	WebAddressByLabel(ctx context.Context, label string) (records.WebAddress, error)
 	Workspace(ctx context.Context, id int64) (records.Workspace, error)
-	TakeWebTicket(ctx context.Context, hash []byte, address int64) (account int64, err error)
-	// Locked tells which of these accounts may not come in any more.
-	Locked(ctx context.Context, accounts []int64) ([]int64, error)
+	TakeWebTicket(ctx context.Context, hash []byte, address int64) (records.Credential, error)
+	// Ended returns those credentials that no longer count.
+	Ended(ctx context.Context, credentials []records.Credential) ([]records.Credential, error)
 }
 
 // Reacher opens connections to agents.
@@ -56,7 +57,7 @@ type Options struct {
 type Server struct {
 	o     Options
 	found *expirable.LRU[string, place] // by label
-	shut  *expirable.LRU[int64, bool]   // by account: whether it is locked
+	ended *expirable.LRU[records.Credential, bool]
 	shown *expirable.LRU[string, visit] // by what a browser shows
 	lines lines
 	// broken hears of answers that broke off, which is what visitors do.
@@ -76,18 +77,18 @@ type place struct {
 const (
 	// knownFor is how long what an address means is taken for true without looking: a change made at
 	// another replica counts after it.
-	knownFor  = 2 * time.Second
+	knownFor  = time.Second
 	mostKnown = 10_000
 	// shownFor is how long what a browser shows is remembered, and mostShown how many that are.
 	shownFor  = time.Minute
 	mostShown = 2_000
-	// checkEvery is how often it is looked whether who is in for long still may be.
-	checkEvery = 10 * time.Second
+	// checkEvery is how often open requests are checked for it.
+	checkEvery = 500 * time.Millisecond
 )
 
 // New makes a server that ends with ctx.
 func New(ctx context.Context, o Options) *Server {
-	s := &Server{o: o, found: expirable.NewLRU[string, place](mostKnown, nil, knownFor), shut: expirable.NewLRU[int64, bool](mostKnown, nil, knownFor), shown: expirable.NewLRU[string, visit](mostShown, nil, shownFor), broken: slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug), lines: lines{reacher: o.Reacher, open: map[int64]*line{}}, live: map[string]map[*visit]bool{}}
+	s := &Server{o: o, found: expirable.NewLRU[string, place](mostKnown, nil, knownFor), ended: expirable.NewLRU[records.Credential, bool](mostKnown, nil, knownFor), shown: expirable.NewLRU[string, visit](mostShown, nil, shownFor), broken: slog.NewLogLogger(o.Log.Handler(), slog.LevelDebug), lines: lines{reacher: o.Reacher, open: map[int64]*line{}}, live: map[string]map[*visit]bool{}}
 	go s.check(ctx)
 	context.AfterFunc(ctx, s.lines.closeAll)
 	return s
@@ -160,6 +161,7 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		s.turnAway(w, r, p)
 		return
 	}
+	listen.Known(r.Context())
 	if !s.mayCall(r, p) {
 		say(w, r, notice{status: http.StatusForbidden, title: "Not from there", text: "A page of another address may not call this one."})
 		return
@@ -177,7 +179,10 @@ func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	defer leave()
-	s.proxy(p, w).ServeHTTP(w, r.WithContext(ctx))
+	// An answer may come before the request ends, such as 413 to a large upload. HTTP/2 always does that.
+	_ = http.NewResponseController(w).EnableFullDuplex()
+	visitor := &flushing{ResponseWriter: w}
+	s.proxy(p, visitor, r).ServeHTTP(visitor, r.WithContext(ctx))
 }
 
 // mostLive is how many requests go on at one address: whoever has a link can send any number.
@@ -205,8 +210,8 @@ func (s *Server) come(v *visit) (leave func(), ok bool) {
 	}, true
 }
 
-// check ends, again and again, what goes on of those who may not be in any more: such as the
-// connection of a page that stays open.
+// check ends the requests that go on of visitors who may not be in any more, such as the connection of a page that
+// stays open, until ctx ends.
 func (s *Server) check(ctx context.Context) {
 	tick := time.NewTicker(checkEvery)
 	defer tick.Stop()
@@ -224,25 +229,26 @@ func (s *Server) check(ctx context.Context) {
 		s.mu.Unlock()
 		for _, v := range live {
 			p, err := s.find(ctx, v.label)
-			if errors.Is(err, records.ErrNotFound) || err == nil && (!v.valid(p) || s.locked(ctx, v.Account)) {
+			if errors.Is(err, records.ErrNotFound) || err == nil && (!v.valid(p) || s.hasEnded(ctx, *v)) {
 				v.end()
 			}
 		}
 	}
 }
 
-// locked tells whether an account may not come in any more. Where that cannot be told, it is told
-// again later.
-func (s *Server) locked(ctx context.Context, account int64) bool {
-	if account == 0 {
+// hasEnded reports whether the credential that a visitor came in by has ended. While the database does not answer,
+// the visitor stays.
+func (s *Server) hasEnded(ctx context.Context, v visit) bool {
+	if v.Account == 0 {
 		return false
 	}
-	if shut, known := s.shut.Get(account); known {
-		return shut
+	by := records.Credential{Account: v.Account, Token: string(v.Token)}
+	if ended, known := s.ended.Get(by); known {
+		return ended
 	}
-	list, err := s.o.Directory.Locked(ctx, []int64{account})
+	list, err := s.o.Directory.Ended(ctx, []records.Credential{by})
 	if err == nil {
-		s.shut.Add(account, len(list) > 0)
+		s.ended.Add(by, len(list) > 0)
 	}
 	return err == nil && len(list) > 0
 }

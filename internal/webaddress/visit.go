@@ -5,10 +5,10 @@ import (
 	"crypto/hmac"
 	"crypto/sha256"
 	"crypto/subtle"
+	"domicile/internal/forwarded"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
-	"net"
 	"net/http"
 	"net/url"
 	"strings"
@@ -32,6 +32,7 @@ const (
 type visit struct {
 	Address int64     `json:"address"`
 	Account int64     `json:"account,omitempty"` // 0: by the link
+	Token   []byte    `json:"token,omitempty"`   // the hash of the session that opened the address
 	Turn    int       `json:"turn"`
 	Until   time.Time `json:"until"`
 
@@ -94,13 +95,8 @@ func (s *Server) proven(text string) (visit, bool) {
 	return v, ok
 }
 
-// overTLS tells whether the visitor's side of the connection is TLS.
-func overTLS(r *http.Request) bool {
-	return r.TLS != nil || r.Header.Get("X-Forwarded-Proto") == "https"
-}
-
 func visitCookie(r *http.Request) string {
-	if overTLS(r) {
+	if forwarded.OverTLS(r) {
 		return "__Host-" + cookieName
 	}
 	return cookieName
@@ -109,7 +105,7 @@ func visitCookie(r *http.Request) string {
 // admitted tells who comes, where that one may come in.
 func (s *Server) admitted(r *http.Request, p place) (visit, bool) {
 	for _, c := range r.CookiesNamed(visitCookie(r)) {
-		if v, ok := s.proven(c.Value); ok && v.valid(p) && !s.locked(r.Context(), v.Account) {
+		if v, ok := s.proven(c.Value); ok && v.valid(p) && !s.hasEnded(r.Context(), v) {
 			return v, true
 		}
 	}
@@ -136,18 +132,15 @@ func navigates(r *http.Request) bool {
 // enter takes a ticket, or the link and its password.
 func (s *Server) enter(w http.ResponseWriter, r *http.Request, p place) {
 	q := r.URL.Query()
-	to := q.Get("to")
-	if !strings.HasPrefix(to, "/") || strings.HasPrefix(to, "//") || strings.HasPrefix(to, "/\\") {
-		to = "/" // and never another host
-	}
+	to := ownPath(q.Get("to"))
 	v := visit{Address: p.address.ID, Turn: p.address.Turn, Until: time.Now().Add(visitLife)}
 	if ticket := q.Get("ticket"); ticket != "" {
-		account, err := s.o.Directory.TakeWebTicket(r.Context(), credential.HashToken(ticket), p.address.ID)
+		by, err := s.o.Directory.TakeWebTicket(r.Context(), credential.HashToken(ticket), p.address.ID)
 		if err != nil {
 			say(w, r, notice{status: http.StatusUnauthorized, title: "This ticket is used or too old", text: "Open the port once more.", console: s.o.Console + "/open/" + p.address.Label})
 			return
 		}
-		v.Account = account
+		v.Account, v.Token = by.Account, []byte(by.Token)
 	} else if !s.byLink(w, r, p, &v) {
 		return
 	}
@@ -155,10 +148,23 @@ func (s *Server) enter(w http.ResponseWriter, r *http.Request, p place) {
 		say(w, r, notice{status: http.StatusForbidden, title: "This address is not for you", text: "Its owner can open it for the team, or by a link."})
 		return
 	}
-	http.SetCookie(w, &http.Cookie{Name: visitCookie(r), Value: s.sealed(v), Path: "/", Expires: v.Until, HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: overTLS(r)})
+	http.SetCookie(w, &http.Cookie{Name: visitCookie(r), Value: s.sealed(v), Path: "/", Expires: v.Until, HttpOnly: true, SameSite: http.SameSiteLaxMode, Secure: forwarded.OverTLS(r)})
 	w.Header().Set("Referrer-Policy", "no-referrer")
 	w.Header().Set("Cache-Control", "no-store")
 	http.Redirect(w, r, to, http.StatusSeeOther)
+}
+
+// ownPath is a path with a query of this address; "/" for what a browser could take for another host. Browsers drop
+// tabs and line ends and read "\" as "/" (WHATWG URL, section 4.4).
+func ownPath(to string) string {
+	if strings.ContainsFunc(to, func(r rune) bool { return r <= ' ' || r == '\\' || r == 0x7f }) {
+		return "/"
+	}
+	u, err := url.Parse(to)
+	if err != nil || u.Scheme != "" || u.Host != "" || u.User != nil || !strings.HasPrefix(to, "/") || strings.HasPrefix(to, "//") {
+		return "/"
+	}
+	return to
 }
 
 // byLink tells whether the link counts; where it does not yet, it has answered.
@@ -194,10 +200,7 @@ func (s *Server) byLink(w http.ResponseWriter, r *http.Request, p place, v *visi
 
 // guessed tells whether a password is the link's, at the pace that earlier tries allow.
 func (s *Server) guessed(r *http.Request, a records.WebAddress, password string) (right bool, err error) {
-	from, _, err := net.SplitHostPort(r.RemoteAddr)
-	if err != nil {
-		from = r.RemoteAddr
-	}
+	from := forwarded.Host(r)
 	name := "link " + a.Label
 	wait, end, err := s.o.Guesses.Begin(r.Context(), name, from)
 	if err != nil {
@@ -212,32 +215,4 @@ func (s *Server) guessed(r *http.Request, a records.WebAddress, password string)
 	}
 	s.o.Guesses.Ended(name, from, right)
 	return right, nil
-}
-
-// mayCall tells whether what asks may do it in the visitor's name: a page of the address itself or
-// of another of the same workspace, a person who opens a page, or a program that is no browser. A
-// browser says who asks (Fetch Metadata, Origin).
-func (s *Server) mayCall(r *http.Request, p place) bool {
-	origin := r.Header.Get("Origin")
-	switch site := r.Header.Get("Sec-Fetch-Site"); {
-	case origin == "" && (site == "" || site == "none" || site == "same-origin"):
-		return true
-	case origin == "" && r.Header.Get("Sec-Fetch-Mode") == "navigate" && navigates(r):
-		return true
-	case origin == "":
-		origin = r.Header.Get("Referer")
-	}
-	u, err := url.Parse(origin)
-	if err != nil || u.Host == "" {
-		return false
-	}
-	if strings.EqualFold(u.Host, r.Host) {
-		return true
-	}
-	label, isOne := s.Label(u.Host)
-	if !isOne {
-		return false
-	}
-	from, err := s.find(r.Context(), label)
-	return err == nil && from.workspace.ID == p.workspace.ID
 }

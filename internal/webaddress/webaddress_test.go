@@ -41,7 +41,7 @@ type quay struct {
 	mu      sync.Mutex
 	by      map[string]records.WebAddress
 	states  map[int64]string
-	tickets map[string]int64
+	tickets map[string]records.Credential
 	shut    bool   // accounts are locked
 	program string // host:port of the program
 	server  *Server
@@ -53,7 +53,7 @@ type quay struct {
 
 func newQuay(t testing.TB, program http.Handler) *quay {
 	t.Helper()
-	q := &quay{t: t, by: map[string]records.WebAddress{}, states: map[int64]string{1: records.Ready, 2: records.Ready}, tickets: map[string]int64{}}
+	q := &quay{t: t, by: map[string]records.WebAddress{}, states: map[int64]string{1: records.Ready, 2: records.Ready}, tickets: map[string]records.Credential{}}
 	if program != nil {
 		app := httptest.NewServer(program)
 		t.Cleanup(app.Close)
@@ -93,19 +93,19 @@ func (q *quay) Workspace(_ context.Context, id int64) (records.Workspace, error)
 	return records.Workspace{ID: id, Account: skipper, Name: fmt.Sprint("deck", id), State: q.states[id]}, nil
 }
 
-func (q *quay) TakeWebTicket(_ context.Context, hash []byte, address int64) (int64, error) {
+func (q *quay) TakeWebTicket(_ context.Context, hash []byte, address int64) (records.Credential, error) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	key := fmt.Sprintf("%x %d", hash, address)
 	account, there := q.tickets[key]
 	if !there {
-		return 0, records.ErrNotFound
+		return account, records.ErrNotFound
 	}
 	delete(q.tickets, key)
 	return account, nil
 }
 
-func (q *quay) Locked(_ context.Context, accounts []int64) ([]int64, error) {
+func (q *quay) Ended(_ context.Context, accounts []records.Credential) ([]records.Credential, error) {
 	q.mu.Lock()
 	defer q.mu.Unlock()
 	if q.shut {
@@ -179,7 +179,7 @@ func (q *quay) comes(c *http.Client, label string, account int64) *http.Response
 	q.t.Helper()
 	token := credential.NewToken()
 	q.mu.Lock()
-	q.tickets[fmt.Sprintf("%x %d", credential.HashToken(token), q.by[label].ID)] = account
+	q.tickets[fmt.Sprintf("%x %d", credential.HashToken(token), q.by[label].ID)] = records.Credential{Account: account}
 	q.mu.Unlock()
 	a, _ := q.get(c, q.url(label, enterPath+"?ticket="+token+"&to=/tides"), nil)
 	return a
@@ -273,7 +273,7 @@ func TestATicketCountsOnceAndLeadsNowhereElse(t *testing.T) {
 	q := newQuay(t, tells)
 	for to, want := range map[string]string{"/a?b=c": "/a?b=c", "": "/", "//evil.test": "/", `/\evil.test`: "/", "https://evil.test/": "/"} {
 		token := credential.NewToken()
-		q.tickets[fmt.Sprintf("%x %d", credential.HashToken(token), q.by["board"].ID)] = skipper
+		q.tickets[fmt.Sprintf("%x %d", credential.HashToken(token), q.by["board"].ID)] = records.Credential{Account: skipper}
 		address := q.url("board", enterPath+"?"+url.Values{"ticket": {token}, "to": {to}}.Encode())
 		a, _ := q.get(q.browser(), address, nil)
 		assert.Equal(t, want, a.Header.Get("Location"), to)
@@ -347,7 +347,15 @@ func TestPagesOfOthersCannotCall(t *testing.T) {
 		"its own page":                      {http.Header{"Sec-Fetch-Site": {"same-origin"}, "Sec-Fetch-Mode": {"cors"}}, http.StatusOK},
 		"its own page, with its origin":     {http.Header{"Origin": {q.url("board", "")}}, http.StatusOK},
 		"the person":                        {http.Header{"Sec-Fetch-Site": {"none"}, "Sec-Fetch-Mode": {"navigate"}}, http.StatusOK},
-		"a way from another page":           {http.Header{"Sec-Fetch-Site": {"cross-site"}, "Sec-Fetch-Mode": {"navigate"}}, http.StatusOK},
+		"a link in another page":            {http.Header{"Sec-Fetch-Site": {"cross-site"}, "Sec-Fetch-Mode": {"navigate"}, "Sec-Fetch-Dest": {"document"}}, http.StatusOK},
+		"a frame of another page":           {http.Header{"Sec-Fetch-Site": {"same-site"}, "Sec-Fetch-Mode": {"navigate"}, "Sec-Fetch-Dest": {"iframe"}, "Referer": {q.url("other", "/")}}, http.StatusForbidden},
+		"a frame without a referer":         {http.Header{"Sec-Fetch-Site": {"same-site"}, "Sec-Fetch-Mode": {"navigate"}, "Sec-Fetch-Dest": {"iframe"}}, http.StatusForbidden},
+		"an object of another page":         {http.Header{"Sec-Fetch-Site": {"same-site"}, "Sec-Fetch-Mode": {"navigate"}, "Sec-Fetch-Dest": {"object"}}, http.StatusForbidden},
+		"a frame of the same workspace":     {http.Header{"Sec-Fetch-Site": {"same-site"}, "Sec-Fetch-Mode": {"navigate"}, "Sec-Fetch-Dest": {"iframe"}, "Referer": {q.url("api", "/")}}, http.StatusOK},
+		"a program at another port":         {http.Header{"Origin": {"http://board.localhost:1"}, "Sec-Fetch-Site": {"same-site"}}, http.StatusForbidden},
+		"the address over TLS":              {http.Header{"Origin": {strings.Replace(q.url("board", ""), "http:", "https:", 1)}}, http.StatusForbidden},
+		"a foreign referer alone":           {http.Header{"Referer": {"http://evil.test/"}, "Accept": {"*/*"}}, http.StatusForbidden},
+		"a program that is not a browser":   {http.Header{"Accept": {"*/*"}}, http.StatusOK},
 		"another port of the workspace":     {http.Header{"Origin": {q.url("api", "")}, "Sec-Fetch-Site": {"same-site"}}, http.StatusOK},
 		"another workspace":                 {http.Header{"Origin": {q.url("other", "")}, "Sec-Fetch-Site": {"same-site"}}, http.StatusForbidden},
 		"another workspace, by a picture":   {http.Header{"Sec-Fetch-Site": {"same-site"}, "Sec-Fetch-Mode": {"no-cors"}}, http.StatusForbidden},
@@ -355,7 +363,7 @@ func TestPagesOfOthersCannotCall(t *testing.T) {
 		"nowhere":                           {http.Header{"Origin": {"null"}}, http.StatusForbidden},
 		"a name that looks like it":         {http.Header{"Origin": {"http://board.localhost.evil.test"}}, http.StatusForbidden},
 		"one below it":                      {http.Header{"Origin": {"http://x.board.localhost"}}, http.StatusForbidden},
-		"the same name without its port":    {http.Header{"Origin": {"http://board.localhost"}}, http.StatusOK},
+		"the same name without its port":    {http.Header{"Origin": {"http://board.localhost"}}, http.StatusForbidden},
 		"another workspace, by its referer": {http.Header{"Referer": {q.url("other", "/")}, "Sec-Fetch-Site": {"same-site"}, "Sec-Fetch-Mode": {"no-cors"}}, http.StatusForbidden},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -43,7 +43,7 @@ func TestStrangersOfOneAddressAreFew(t *testing.T) {
 	at := listener.Addr().String()
 
 	var first net.Conn
-	for i := range mostStrangersByAddress {
+	for i := range maxNewcomersByPrefix {
 		conn, ok := greeted(t, "127.0.0.1", at)
 		require.True(t, ok, "connection %d", i)
 		if first == nil {
@@ -60,8 +60,8 @@ func TestStrangersOfOneAddressAreFew(t *testing.T) {
 		return ok
 	}, 5*time.Second, 10*time.Millisecond, "a place is free again")
 
-	s.unproven.cameFrom(&net.TCPAddr{IP: net.ParseIP("127.0.0.3")})
-	for i := range mostStrangersByAddress + 8 {
+	s.unproven.Trust(&net.TCPAddr{IP: net.ParseIP("127.0.0.3")})
+	for i := range maxNewcomersByPrefix + 8 {
 		_, ok := greeted(t, "127.0.0.3", at)
 		require.True(t, ok, "connection %d from where somebody has come in", i)
 	}
