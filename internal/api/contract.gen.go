@@ -1810,8 +1810,11 @@ type Workspace struct {
 
 	// Editors Links that open it: the account's editors, and those that every system knows. In the answer to getWorkspace, while it runs.
 	Editors *[]EditorEntry `json:"editors,omitempty"`
-	File    *string        `json:"file,omitempty"`
-	Folder  *string        `json:"folder,omitempty"`
+
+	// Epoch Another one whenever somebody else was allowed to type there, and when that ended: what the owner of a machine allowed the workspace before no longer counts.
+	Epoch  *string `json:"epoch,omitempty"`
+	File   *string `json:"file,omitempty"`
+	Folder *string `json:"folder,omitempty"`
 
 	// GoesOn It could not be made, and trying again may help: what it waits for may be there by then, or the definition is corrected. False: its address or ref is wrong.
 	GoesOn  *bool         `json:"goesOn,omitempty"`

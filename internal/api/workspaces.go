@@ -60,6 +60,7 @@ func (s *Server) views(ctx context.Context, list []records.Workspace, beside rec
 	views := make([]Workspace, 0, len(list))
 	for _, w := range list {
 		v := s.workspaceView(w, plans[w.ID])
+		v.Epoch = optional(beside.Typists[w.ID].Epoch)
 		for _, h := range beside.Helpers[w.ID] {
 			v.Helpers = appendTo(v.Helpers, HelperName{Name: run.HelperName(h), Full: h.Name, State: h.State})
 		}

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"iter"
 	"slices"
 	"strings"
 
@@ -86,32 +85,6 @@ func (s *Server) asGuest(person connection.Peer) connection.Peer {
 // is not among them: it leads to what the owner has named.
 var reachingOut = []string{wire.WishVisit, wire.KeysVisit, "auth-agent@openssh.com", "x11"}
 
-// beforeGuests keeps the machine that the owner sits at from a workspace in which others may type.
-func (s *Server) beforeGuests(ctx context.Context, w records.Workspace, channels iter.Seq[connection.NewChannel]) iter.Seq[connection.NewChannel] {
-	room := make(chan struct{}, mostToldAtOnce)
-	return func(yield func(connection.NewChannel) bool) {
-		for n := range channels {
-			if slices.Contains(reachingOut, n.ChannelType()) {
-				if others, err := s.Directory.OthersMayType(ctx, w.ID); others || err != nil {
-					select {
-					case room <- struct{}{}:
-						go func() {
-							defer func() { <-room }()
-							tellWhy(n, w.Name)
-						}()
-					default:
-						_ = n.Reject(ssh.Prohibited, whyNot)
-					}
-					continue
-				}
-			}
-			if !yield(n) {
-				return
-			}
-		}
-	}
-}
-
 const (
 	whyNot = "somebody else is invited to type here: as long as that holds, nothing here reaches the machine that its owner sits at"
 	// mostToldAtOnce is how many programs of a connection are told why, at once.
@@ -141,6 +114,9 @@ func (s *Server) Arrive(ctx context.Context, v Visit, from string, end func()) (
 		return nil, err
 	}
 	if v.Guest() {
+		if v.May == records.MayType {
+			s.outward.end(v.ID)
+		}
 		leave = s.presentGuest(v, leave, end)
 		// Only now: an invitation that ends from here on ends the connection.
 		if err := s.Directory.GuestCame(ctx, v.ID, v.By.Account, from); err != nil {
@@ -176,8 +152,12 @@ func (s *Server) presentGuest(v Visit, away, end func()) (leave func()) {
 	}
 }
 
-// TurnOut ends the connections of guests whose invitation is over.
+// TurnOut ends the connections of guests whose invitation is over, and what leads from workspaces to the machines of
+// their owners where somebody else may type now.
 func (s *Server) TurnOut(ctx context.Context) error {
+	if err := s.endOutward(ctx); err != nil {
+		return err
+	}
 	s.mu.Lock()
 	var here []records.Visit
 	for v := range s.visits {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"strings"
 	"sync/atomic"
@@ -21,7 +22,8 @@ import (
 // townsGuests says that the person is invited by ann into raft, to type, and into boat, to look.
 type townsGuests struct {
 	over   atomic.Bool // all invitations
-	others atomic.Bool // are invited to type in what is the person's own
+	others atomic.Bool
+	epoch  atomic.Int64 // are invited to type in what is the person's own
 	came   atomic.Int32
 }
 
@@ -54,8 +56,12 @@ func (o *town) Over(_ context.Context, visits []records.Visit) ([]records.Visit,
 	return nil, nil
 }
 
-func (o *town) OthersMayType(context.Context, int64) (bool, error) {
-	return o.guests.others.Load(), nil
+func (o *town) Typists(_ context.Context, workspaces []int64) ([]records.Typists, error) {
+	list := make([]records.Typists, len(workspaces))
+	for i, w := range workspaces {
+		list[i] = records.Typists{Workspace: w, Now: o.guests.others.Load(), Epoch: fmt.Sprint(o.guests.epoch.Load())}
+	}
+	return list, nil
 }
 
 func TestAGuestWhoMayType(t *testing.T) {
@@ -160,19 +166,27 @@ func TestTheOwnersUsherWhereOthersMayType(t *testing.T) {
 		visits := c.HandleChannelOpen(kind)
 		go func() {
 			for n := range visits {
+				if kind == wire.KeysVisit || kind == wire.WishVisit {
+					assert.JSONEq(t, fmt.Sprintf(`{"epoch": "%d"}`, o.guests.epoch.Load()), string(n.ExtraData()))
+				}
 				_ = n.Reject(ssh.ConnectionFailed, "the usher itself")
 			}
 		}()
 	}
 	agent := <-agents
-	for _, others := range []bool{false, true, false} {
+	for turn, others := range []bool{false, true, false} {
 		o.guests.others.Store(others)
+		o.guests.epoch.Store(int64(turn))
 		says := "the usher itself"
 		if others {
 			says = whyNot
 		}
 		for _, kind := range reachingOut[1:] {
 			_, _, err := agent.OpenChannel(kind, nil)
+			if turn == 2 && kind != wire.KeysVisit {
+				assert.ErrorContains(t, err, "since this connection began: connect again", kind)
+				continue
+			}
 			assert.ErrorContains(t, err, says, kind)
 		}
 		channel, requests, err := agent.OpenChannel(wire.WishVisit, nil)
@@ -188,4 +202,35 @@ func TestTheOwnersUsherWhereOthersMayType(t *testing.T) {
 		assert.Equal(t, says, word.Error)
 		assert.Equal(t, "domicile guests deck", word.Remedy)
 	}
+}
+
+// What leads to the owner's machine already ends when somebody else may type.
+func TestOpenVisitsEndWhenAGuestMayType(t *testing.T) {
+	key := newSigner(t)
+	agents := make(chan ssh.Conn, 1)
+	o := &town{t: t, key: key.PublicKey(), state: records.Ready, agent: func(c ssh.Conn, channels <-chan ssh.NewChannel, requests <-chan *ssh.Request) {
+		agents <- c
+		echoing(c, channels, requests)
+	}}
+	c, err := o.dial(t, "deck", key)
+	require.NoError(t, err)
+	visits := c.HandleChannelOpen(wire.KeysVisit)
+	go func() {
+		for n := range visits {
+			channel, requests, err := n.Accept()
+			assert.NoError(t, err)
+			go ssh.DiscardRequests(requests)
+			go func() { _, _ = io.Copy(channel, channel) }()
+		}
+	}()
+	channel, requests, err := (<-agents).OpenChannel(wire.KeysVisit, nil)
+	require.NoError(t, err)
+	go ssh.DiscardRequests(requests)
+	_, err = channel.Write([]byte("x"))
+	require.NoError(t, err)
+	_, err = io.ReadFull(channel, make([]byte, 1))
+	require.NoError(t, err, "it works before")
+	o.guests.others.Store(true)
+	_, err = io.ReadAll(channel)
+	assert.NoError(t, err, "and is closed by itself")
 }

@@ -45,7 +45,8 @@ type Directory interface {
 	GuestCame(ctx context.Context, workspace, account int64, from string) error
 	// Over tells which visits have no invitation any more.
 	Over(ctx context.Context, visits []records.Visit) ([]records.Visit, error)
-	OthersMayType(ctx context.Context, workspace int64) (bool, error)
+	// Typists says who else than the owner may type in workspaces.
+	Typists(ctx context.Context, workspaces []int64) ([]records.Typists, error)
 }
 
 // Reacher opens connections to agents.
@@ -68,6 +69,7 @@ type Server struct {
 	open     connections
 	visits   map[records.Visit]map[*func()]bool // how the connections of guests are ended
 	unproven listen.Newcomers
+	outward  outward
 }
 
 // Serve serves connections until ctx ends.

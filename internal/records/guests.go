@@ -32,7 +32,8 @@ const guestOf = "SELECT g.workspace, g.account, a.name AS person, g.may, g.invit
 // Invite invites somebody into a workspace until a moment, or changes the invitation. Where as many
 // others are invited as may be it is ErrNotFound.
 func (q Queries) Invite(ctx context.Context, g Guest, most int) error {
-	return q.change(ctx, ErrNotFound, `WITH old AS (DELETE FROM guests WHERE workspace = $1 AND until < now() AND account <> $2)
+	return q.change(ctx, ErrNotFound, `WITH old AS (DELETE FROM guests WHERE workspace = $1 AND until < now() AND account <> $2),
+		counted AS (UPDATE workspaces SET typists = typists + 1 WHERE id = $1 AND ($3 = 'type' OR EXISTS (SELECT FROM guests WHERE workspace = $1 AND account = $2 AND may = 'type')))
 		INSERT INTO guests (workspace, account, may, until) SELECT $1, $2, $3, $4 WHERE (SELECT count(*) FROM guests WHERE workspace = $1 AND account <> $2 AND until > now()) < $5
 		ON CONFLICT (workspace, account) DO UPDATE SET may = $3, until = $4, invited = now()`, g.Workspace, g.Account, g.May, g.Until, most)
 }
@@ -49,7 +50,8 @@ func (q Queries) Guest(ctx context.Context, workspace, account int64) (Guest, er
 
 // Uninvite ends an invitation.
 func (q Queries) Uninvite(ctx context.Context, workspace, account int64) error {
-	return q.change(ctx, ErrNotFound, "DELETE FROM guests WHERE workspace = $1 AND account = $2", workspace, account)
+	return q.change(ctx, ErrNotFound, `WITH counted AS (UPDATE workspaces SET typists = typists + 1 WHERE id = $1 AND EXISTS (SELECT FROM guests WHERE workspace = $1 AND account = $2 AND may = 'type'))
+		DELETE FROM guests WHERE workspace = $1 AND account = $2`, workspace, account)
 }
 
 // GuestCame notes that a guest has come in, and among the changes from where, unless that was a
@@ -98,11 +100,23 @@ func (q Queries) Over(ctx context.Context, visits []Visit) ([]Visit, error) {
 		WHERE NOT EXISTS (SELECT FROM guests g WHERE g.workspace = v.workspace AND g.account = v.account AND g.may IN (v.may, 'type') AND `+inTime+`)`, workspaces, accounts, may)
 }
 
-// OthersMayType tells whether anybody is invited to type in a workspace or, of a helper, in the one that
-// it helps: from there one comes into it.
-func (q Queries) OthersMayType(ctx context.Context, workspace int64) (may bool, err error) {
-	err = q.db.QueryRow(ctx, "SELECT EXISTS (SELECT FROM guests g WHERE g.workspace IN (SELECT coalesce(parent, id) FROM workspaces WHERE id = $1) AND g.may = 'type' AND "+inTime+")", workspace).Scan(&may)
-	return may, err
+// Typists says who else may type in a workspace or, of a helper, in the one that it helps.
+type Typists struct {
+	Workspace int64
+	Now       bool // somebody may
+	// Epoch is another text after each invitation to type, and after each end of one. What the owner allowed the
+	// workspace in another epoch no longer counts: somebody else may have left a program there.
+	Epoch string
+}
+
+// typists asks about the workspaces whose ids the query $1 gives.
+const typists = `SELECT of.id AS workspace, EXISTS (SELECT FROM guests g WHERE g.workspace = w.id AND g.may = 'type' AND ` + inTime + `) AS now,
+	w.typists::text || '.' || (SELECT count(*) FROM guests g WHERE g.workspace = w.id AND g.may = 'type' AND g.until <= now())::text AS epoch
+	FROM workspaces of JOIN workspaces w ON w.id = coalesce(of.parent, of.id) WHERE of.id IN `
+
+// Typists says who else may type in workspaces.
+func (q Queries) Typists(ctx context.Context, workspaces []int64) ([]Typists, error) {
+	return many[Typists](ctx, q.db, typists+"(SELECT unnest($1::bigint[]))", workspaces)
 }
 
 // GuestChange is what was done about a workspace's guests.

@@ -35,25 +35,28 @@ func TestGuests(t *testing.T) {
 		assert.ElementsMatch(t, want, got)
 	}
 	over(types)
-	others, err := s.OthersMayType(ctx, w.ID)
-	require.NoError(t, err)
-	assert.False(t, others)
+	epochs := map[string]bool{}
+	typists := func(of int64) bool {
+		t.Helper()
+		list, err := s.Typists(ctx, []int64{of})
+		require.NoError(t, err)
+		require.Len(t, list, 1)
+		if of == w.ID {
+			epochs[list[0].Epoch] = true
+		}
+		return list[0].Now
+	}
+	assert.False(t, typists(w.ID))
 	third := workspace(t, s, "barn").Account
 	assert.ErrorIs(t, s.Invite(ctx, Guest{Workspace: w.ID, Account: third, May: MayLook, Until: soon}, 1), ErrNotFound, "there are as many as there may be")
 	require.NoError(t, s.Invite(ctx, Guest{Workspace: w.ID, Account: guest, May: MayType, Until: soon}, 1), "one that is there is changed")
 	over()
-	others, err = s.OthersMayType(ctx, w.ID)
-	require.NoError(t, err)
-	assert.True(t, others)
+	assert.True(t, typists(w.ID))
 
 	mate, err := s.AddWorkspace(ctx, Workspace{Account: w.Account, Name: "inn.mate", Source: w.Source, Site: w.Site, State: Ready, Wanted: WantRunning, Kind: IsHelper, Parent: &w.ID})
 	require.NoError(t, err)
-	others, err = s.OthersMayType(ctx, mate.ID)
-	require.NoError(t, err)
-	assert.True(t, others, "who types in a workspace comes into its helpers")
-	others, err = s.OthersMayType(ctx, other.ID)
-	require.NoError(t, err)
-	assert.False(t, others)
+	assert.True(t, typists(mate.ID), "who types in a workspace comes into its helpers")
+	assert.False(t, typists(other.ID))
 
 	// A visit is noted once in a while.
 	for range 3 {

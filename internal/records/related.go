@@ -11,6 +11,7 @@ type Related struct {
 	Last    map[int64]Run         // the newest run, by workspace
 	Steps   map[int64][]Step      // by run
 	Helpers map[int64][]Workspace // by workspace
+	Typists map[int64]Typists     // by workspace
 }
 
 // The workspaces that something is shown beside, of the parameter $1.
@@ -42,7 +43,7 @@ func (q Queries) Overview(ctx context.Context, of int64) (list []Workspace, b Re
 
 // beside adds the questions to a batch; the answers are there when it was sent.
 func related(batch *pgx.Batch, which string, parameter any, whole bool) Related {
-	b := Related{map[int64]Run{}, map[int64][]Step{}, map[int64][]Workspace{}}
+	b := Related{map[int64]Run{}, map[int64][]Step{}, map[int64][]Workspace{}, map[int64]Typists{}}
 	last := "(" + which + ") AS of, LATERAL (SELECT " + runColumns + " FROM runs WHERE workspace = of.id ORDER BY runs.id DESC LIMIT 1) r"
 	batch.Queue("SELECT r.* FROM "+last, parameter).Query(func(rows pgx.Rows) error {
 		list, err := pgx.CollectRows(rows, pgx.RowToStructByName[Run])
@@ -62,6 +63,13 @@ func related(batch *pgx.Batch, which string, parameter any, whole bool) Related 
 		list, err := pgx.CollectRows(rows, pgx.RowToStructByName[Workspace])
 		for _, h := range list {
 			b.Helpers[*h.Parent] = append(b.Helpers[*h.Parent], h)
+		}
+		return err
+	})
+	batch.Queue(typists+"("+which+")", parameter).Query(func(rows pgx.Rows) error {
+		list, err := pgx.CollectRows(rows, pgx.RowToStructByName[Typists])
+		for _, t := range list {
+			b.Typists[t.Workspace] = t
 		}
 		return err
 	})

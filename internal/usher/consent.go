@@ -45,6 +45,9 @@ type Decision struct {
 	Number    int       `json:"number,omitempty"` // of the question, for an answer that is not kept
 	// Made is when the workspace was made: another one of that name has nothing of it.
 	Made time.Time `json:"made,omitzero"`
+	// Epoch is the workspace's when it was decided: after somebody else was allowed to type there, the person is
+	// asked again.
+	Epoch string `json:"epoch,omitempty"`
 }
 
 // Check tells what is wrong with a decision.
@@ -89,19 +92,23 @@ type Question struct {
 	Since     time.Time `json:"since"`
 }
 
-// question is one that waits.
+// question is a request that waits for the person. Each answer is for one request; of those that ask about the same,
+// one is shown at a time.
 type question struct {
 	Question
-	answered chan struct{} // closed when it is
+	shown    chan struct{} // closed when the person is asked
+	answered chan struct{} // closed when the person has answered
 	allowed  bool
-	waiting  int
 }
+
+// isShown reports whether the person has been asked. The lock is held.
+func (q *question) isShown() bool { return q.Number > 0 }
 
 const (
 	// patience is how long a person has to answer.
 	patience = 2 * time.Minute
-	// mostQuestions is how many of one workspace wait at a time: whoever is inside can ask for anything.
-	mostQuestions = 4
+	// maxShown is how many questions of one workspace are shown at a time. At most mostVisits wait.
+	maxShown = 4
 	// rest is how long a question is not put again that nobody answered: programs try again and again.
 	rest = 10 * time.Minute
 )
@@ -161,12 +168,17 @@ func (c *consent) keepOnly(there func(workspace string) bool) {
 	c.Reverse = slices.DeleteFunc(c.Reverse, func(r Reverse) bool { return !there(r.Workspace) })
 }
 
+// counts reports whether a decision is about the workspace as it is now. A refusal outlives those who typed there.
+func (d Decision) counts(p *place) bool {
+	return d.Made.Equal(p.made) && (d.Answer == Never || d.Epoch == p.epoch)
+}
+
 // decided is what the person has decided; empty: nothing. What is said of a subject goes before what
 // is said of the kind.
-func (c *consent) decided(workspace string, made time.Time, kind wish.Kind, subject string) Answer {
+func (c *consent) decided(workspace string, p *place, kind wish.Kind, subject string) Answer {
 	general := Answer("")
 	for _, d := range c.Decisions {
-		if d.Workspace != workspace || !d.Made.Equal(made) || d.Kind != kind {
+		if d.Workspace != workspace || !d.counts(p) || d.Kind != kind {
 			continue
 		}
 		switch d.Subject {
@@ -191,7 +203,7 @@ func (u *Usher) Decide(d Decision) error {
 	if p == nil {
 		return fault.New("not-found", "domicile list", "you have no workspace %q", d.Workspace)
 	}
-	d.Made = p.made
+	d.Made, d.Epoch = p.made, p.epoch
 	if d.Kind == wish.Git {
 		d.Subject = strings.ToLower(d.Subject)
 	}
@@ -203,7 +215,8 @@ func (u *Usher) Decide(d Decision) error {
 	c := &u.consent
 	clear(c.ignored)
 	if d.Answer == Once || d.Answer == Later {
-		c.settle(func(q *question) bool { return q.Number == d.Number && q.Workspace == d.Workspace }, d.Answer == Once)
+		c.settle(func(q *question) bool { return q.isShown() && q.Number == d.Number && q.Workspace == d.Workspace }, d.Answer == Once)
+		u.showNext(d.Workspace)
 		return nil
 	}
 	c.Decisions = slices.DeleteFunc(c.Decisions, func(was Decision) bool {
@@ -217,6 +230,7 @@ func (u *Usher) Decide(d Decision) error {
 		c.settle(func(q *question) bool {
 			return q.Workspace == d.Workspace && q.Kind == d.Kind && (d.Subject == "" || q.Subject == d.Subject)
 		}, d.Answer == Always)
+		u.showNext(d.Workspace)
 	}
 	return c.keep()
 }
@@ -241,7 +255,7 @@ func (u *Usher) allowed(ctx context.Context, q Question, say func(string)) error
 		u.mu.Unlock()
 		return fault.New("not-found", "", "the workspace is gone")
 	}
-	answer := u.consent.decided(q.Workspace, p.made, q.Kind, q.Subject)
+	answer := u.consent.decided(q.Workspace, p, q.Kind, q.Subject)
 	if answer == Always || answer == Never {
 		u.mu.Unlock()
 		if answer == Always {
@@ -253,14 +267,10 @@ func (u *Usher) allowed(ctx context.Context, q Question, say func(string)) error
 		u.mu.Unlock()
 		return fault.New("nobody-answered", "at the machine you sit at: "+q.Allowed(), "the person was asked a while ago and did not answer")
 	}
-	waits, fresh, err := u.consent.ask(q)
+	waits := &question{Question: q, shown: make(chan struct{}), answered: make(chan struct{})}
+	u.consent.questions = append(u.consent.questions, waits)
+	u.showNext(q.Workspace)
 	u.mu.Unlock()
-	if err != nil {
-		return err
-	}
-	if fresh {
-		u.o.Machine.ask(waits.Question)
-	}
 	say("the person is asked at their machine; there: " + q.Allowed())
 	return u.wait(ctx, waits)
 }
@@ -277,64 +287,87 @@ func (q Question) Allowed() string {
 	return strings.TrimSpace("domicile usher allow " + q.about())
 }
 
-// ask puts a question, or joins one that waits. The caller holds the lock.
-func (c *consent) ask(q Question) (waits *question, fresh bool, err error) {
-	n := 0
-	for _, other := range c.questions {
-		if other.Workspace != q.Workspace {
+// showNext asks the person about requests of a workspace for whose question it is time. The lock is held.
+func (u *Usher) showNext(workspace string) {
+	c, shown, about := &u.consent, 0, map[string]bool{}
+	for _, q := range c.questions {
+		if q.Workspace == workspace && q.isShown() {
+			shown++
+			about[q.about()] = true
+		}
+	}
+	for _, q := range c.questions {
+		if q.Workspace != workspace || q.isShown() || about[q.about()] || shown >= maxShown {
 			continue
 		}
-		if other.Kind == q.Kind && other.Subject == q.Subject && other.Text == q.Text {
-			other.waiting++
-			return other, false, nil
-		}
-		n++
+		shown++
+		about[q.about()] = true
+		c.asked++
+		q.Number, q.Since = c.asked, time.Now()
+		close(q.shown)
+		go u.o.Machine.ask(q.Question)
 	}
-	if n >= mostQuestions {
-		return nil, false, fault.New("questions-wait", "answer those first: domicile usher -status", "%d questions of %s wait for the person already", n, q.Workspace)
-	}
-	c.asked++
-	q.Number, q.Since = c.asked, time.Now()
-	waits = &question{Question: q, answered: make(chan struct{}), waiting: 1}
-	c.questions = append(c.questions, waits)
-	return waits, true, nil
 }
 
-// wait waits for the answer to a question.
+// wait waits for the answer to a request's question.
 func (u *Usher) wait(ctx context.Context, q *question) error {
-	limit := time.NewTimer(patience)
-	defer limit.Stop()
+	var limit <-chan time.Time // from when the person is asked
+	for shown := q.shown; ; {
+		select {
+		case <-shown:
+			timer := time.NewTimer(patience)
+			defer timer.Stop()
+			shown, limit = nil, timer.C
+			continue
+		case <-q.answered:
+			if q.allowed {
+				return nil
+			}
+			return refusedBy(q.Question)
+		case <-ctx.Done():
+		case <-limit:
+		}
+		break
+	}
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	c := &u.consent
 	select {
-	case <-q.answered:
+	case <-q.answered: // at the same moment
 		if q.allowed {
 			return nil
 		}
 		return refusedBy(q.Question)
-	case <-ctx.Done():
-	case <-limit.C:
+	default:
 	}
-	u.mu.Lock()
-	defer u.mu.Unlock()
-	if q.waiting--; q.waiting == 0 {
-		u.consent.questions = slices.DeleteFunc(u.consent.questions, func(other *question) bool { return other == q })
-	}
+	c.questions = slices.DeleteFunc(c.questions, func(other *question) bool { return other == q })
+	defer u.showNext(q.Workspace)
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	if u.consent.ignored == nil || len(u.consent.ignored) > mostRemembered {
-		u.consent.ignored = map[string]time.Time{}
+	if c.ignored == nil || len(c.ignored) > mostRemembered {
+		c.ignored = map[string]time.Time{}
 	}
-	u.consent.ignored[q.about()] = time.Now().Add(rest)
+	c.ignored[q.about()] = time.Now().Add(rest)
+	// Those behind it would not be answered either.
+	c.settle(func(other *question) bool { return other.about() == q.about() }, false)
 	return fault.New("nobody-answered", "at the machine you sit at: "+q.Allowed(), "the person did not answer within %s", patience)
 }
 
-// Questions are those that wait, the oldest first.
+// Questions are those that the person has been asked, the oldest first.
 func (u *Usher) Questions() []Question {
 	u.mu.Lock()
 	defer u.mu.Unlock()
+	return u.consent.shown()
+}
+
+// shown are the questions that the person has been asked. The lock is held.
+func (c *consent) shown() []Question {
 	list := []Question{}
-	for _, q := range u.consent.questions {
-		list = append(list, q.Question)
+	for _, q := range c.questions {
+		if q.isShown() {
+			list = append(list, q.Question)
+		}
 	}
 	return list
 }

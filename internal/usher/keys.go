@@ -1,7 +1,10 @@
 package usher
 
 import (
+	"bytes"
 	"context"
+	"crypto/sha256"
+	"domicile/internal/visible"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -54,7 +57,7 @@ func (a *lentAgent) decided(key ssh.PublicKey) Answer {
 	if p == nil {
 		return Never
 	}
-	return a.usher.consent.decided(a.workspace, p.made, Keys, ssh.FingerprintSHA256(key))
+	return a.usher.consent.decided(a.workspace, p, Keys, ssh.FingerprintSHA256(key))
 }
 
 // List lists the keys that are lent. Where nothing is decided, the person is asked.
@@ -95,10 +98,36 @@ func (a *lentAgent) Sign(key ssh.PublicKey, data []byte) (*ssh.Signature, error)
 // SignWithFlags signs with a key that is lent.
 func (a *lentAgent) SignWithFlags(key ssh.PublicKey, data []byte, flags agent.SignatureFlags) (*ssh.Signature, error) {
 	print := ssh.FingerprintSHA256(key)
-	if err := a.usher.allowed(a.ctx, Question{Workspace: a.workspace, Kind: Keys, Subject: print, Text: "wants a signature with your key " + print}, func(string) {}); err != nil {
+	if err := a.usher.allowed(a.ctx, Question{Workspace: a.workspace, Kind: Keys, Subject: print, Text: "wants a signature with your key " + print + ", " + purposeOf(data)}, func(string) {}); err != nil {
 		return nil, err
 	}
 	return a.own.SignWithFlags(key, data, flags)
+}
+
+// purposeOf says what data is signed for, as far as it says so itself: a sign-in by SSH (RFC 4252, section 7) or a
+// signature of a file or commit (OpenSSH's PROTOCOL.sshsig), with its digest, which tells one from another.
+func purposeOf(data []byte) string {
+	digest := sha256.Sum256(data)
+	mark := fmt.Sprintf("SHA256:%x", digest[:8])
+	var signIn struct {
+		Session               []byte
+		Kind                  byte
+		User, Service, Method string
+		Rest                  []byte `ssh:"rest"`
+	}
+	const userAuthRequest = 50
+	if ssh.Unmarshal(data, &signIn) == nil && signIn.Kind == userAuthRequest && signIn.Method == "publickey" {
+		return fmt.Sprintf("to sign in by SSH as %s (%s)", visible.Line(signIn.User, 60), mark)
+	}
+	const magic = "SSHSIG"
+	var file struct {
+		Namespace string
+		Rest      []byte `ssh:"rest"`
+	}
+	if rest, found := bytes.CutPrefix(data, []byte(magic)); found && ssh.Unmarshal(rest, &file) == nil {
+		return fmt.Sprintf("under something of the kind %s (%s)", visible.Line(file.Namespace, 60), mark)
+	}
+	return fmt.Sprintf("under %d bytes that do not say what they are for (%s)", len(data), mark)
 }
 
 func (a *lentAgent) Add(agent.AddedKey) error       { return errNotLent }

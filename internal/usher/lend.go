@@ -132,6 +132,7 @@ func (u *Usher) receive(ctx context.Context, c *ssh.Client, workspace string, p 
 			continue
 		}
 		unheard = 0
+		u.noteEpoch(p, n.ExtraData())
 		select {
 		case room <- struct{}{}:
 			go func() {
@@ -142,6 +143,18 @@ func (u *Usher) receive(ctx context.Context, c *ssh.Client, workspace string, p 
 			_ = n.Reject(ssh.ResourceShortage, fmt.Sprintf("%d programs are heard already", mostVisits))
 		}
 	}
+}
+
+// noteEpoch takes over the workspace's epoch as the service says it with each visit: the list of workspaces may be
+// older.
+func (u *Usher) noteEpoch(p *place, extra []byte) {
+	var visit wire.VisitExtra
+	if json.Unmarshal(extra, &visit) != nil || visit.Epoch == "" {
+		return
+	}
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	p.epoch = visit.Epoch
 }
 
 // aliveLimit is how long a connection may take to show that it lives.

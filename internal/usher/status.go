@@ -53,16 +53,14 @@ func (u *Usher) Status() Status {
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	s := Status{Service: u.o.Address, Connected: u.streaming && u.reason == "", Reason: u.reason, Since: u.since, Process: os.Getpid(), Suffix: u.o.Suffix, Places: []PlaceView{}, Questions: []Question{}}
-	for _, q := range u.consent.questions {
-		s.Questions = append(s.Questions, q.Question)
-	}
+	s.Questions = u.consent.shown()
 	for name, p := range u.places {
 		v := PlaceView{Name: name, Address: AddressOf(name, u.o.Suffix), State: p.state, Ports: []PortView{}, Heard: p.lending, Reason: p.reason, Decisions: []Decision{}, Reverse: u.reverseView(name, p)}
 		if time.Now().Before(p.unheard) {
 			v.Reason = "a program in it asked without end"
 		}
 		for _, d := range u.consent.Decisions {
-			if d.Workspace == name && d.Made.Equal(p.made) {
+			if d.Workspace == name && d.counts(p) {
 				v.Decisions = append(v.Decisions, d)
 			}
 		}

@@ -75,6 +75,7 @@ type Usher struct {
 type place struct {
 	state   string
 	made    time.Time
+	epoch   string // what was decided in another one does not count (Decision.Epoch)
 	line    *sshline.Line[*ssh.Client]
 	ports   []client.Port
 	known   bool
@@ -318,6 +319,9 @@ func (u *Usher) setPlaces(ctx context.Context, list []client.Workspace) {
 		if !p.made.Equal(w.Created) { // another one of that name
 			p.leave()
 			p.made = w.Created
+		}
+		if w.Epoch != nil {
+			p.epoch = *w.Epoch
 		}
 		if p.state = string(w.State); w.State != client.WorkspaceStateReady {
 			p.leave()

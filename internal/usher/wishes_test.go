@@ -27,6 +27,7 @@ import (
 
 // cabin is the machine of a person, who is asked and answers.
 type cabin struct {
+	extra    []byte // of the channels of visits
 	t        *testing.T
 	h        *harbour
 	u        *Usher
@@ -88,7 +89,7 @@ func (c *cabin) visit(workspace, kind string) (connection.Channel, error) {
 	c.h.mu.Lock()
 	at := c.h.met[workspace]
 	c.h.mu.Unlock()
-	channel, requests, err := at.OpenChannel(kind, nil)
+	channel, requests, err := at.OpenChannel(kind, c.extra)
 	if err == nil {
 		go connection.Discard(requests)
 	}
@@ -167,6 +168,50 @@ func TestThePersonIsAsked(t *testing.T) {
 	c.decide(Decision{Workspace: "fares", Kind: wish.Open, Answer: Never})
 	assert.Equal(t, "not-allowed", (<-heard).Code)
 	assert.Equal(t, "not-allowed", (<-heard2).Code)
+}
+
+// One answer is for one request, whole: the others, that look alike or not, are asked about one after the other.
+func TestOneAnswerIsForOneRequest(t *testing.T) {
+	c := newCabin(t, "fares")
+	long := "https://quay.test/" + strings.Repeat("a", 300)
+	var heard []<-chan wish.Word
+	for _, end := range []string{"1", "2", "3"} {
+		heard = append(heard, c.wishes("fares", wish.Wish{Kind: wish.Open, Address: long + end}))
+	}
+	opened := map[string]bool{}
+	for range heard {
+		q := <-c.asked
+		assert.Len(t, c.u.Status().Questions, 1, "one question of a kind at a time")
+		assert.Contains(t, q.Text, "aaa", q.Text)
+		c.decide(Decision{Workspace: "fares", Answer: Once, Number: q.Number})
+		did := <-c.did
+		assert.Contains(t, "browse "+q.Text, did[len("browse "):], "what was shown, to the last character")
+		opened[did] = true
+	}
+	for _, h := range heard {
+		assert.Empty(t, (<-h).Error)
+	}
+	assert.Len(t, opened, 3)
+}
+
+// What was decided does not count any more after somebody else was allowed to type: a program of theirs may be there.
+func TestDecisionsEndWithAGuest(t *testing.T) {
+	c := newCabin(t, "fares")
+	c.extra = []byte(`{"epoch": "1.0"}`)
+	page := wish.Wish{Kind: wish.Open, Address: "https://quay.test/"}
+	heard := c.wishes("fares", page)
+	<-c.asked
+	c.decide(Decision{Workspace: "fares", Kind: wish.Open, Answer: Always})
+	assert.Empty(t, (<-heard).Error)
+	<-c.did
+	c.decide(Decision{Workspace: "fares", Kind: wish.Copy, Answer: Never})
+	c.extra = []byte(`{"epoch": "1.1"}`)
+	heard = c.wishes("fares", page)
+	q := <-c.asked
+	assert.Empty(t, c.did)
+	c.decide(Decision{Workspace: "fares", Answer: Later, Number: q.Number})
+	assert.Equal(t, "not-allowed", (<-heard).Code)
+	assert.Equal(t, "not-allowed", (<-c.wishes("fares", wish.Wish{Kind: wish.Copy, Text: "a"})).Code, "a refusal stays")
 }
 
 // Another workspace of a name has nothing of what was decided about the one before.
@@ -254,11 +299,13 @@ func TestAPageOfTheWorkspace(t *testing.T) {
 func TestWhoAsksWithoutEnd(t *testing.T) {
 	c := newCabin(t, "fares", "timetable")
 	var waits []<-chan wish.Word
-	for i := range mostQuestions {
+	for i := range mostVisits {
 		waits = append(waits, c.wishes("fares", wish.Wish{Kind: wish.Open, Address: "https://x/" + strconv.Itoa(i)}))
-		<-c.asked
 	}
-	assert.Equal(t, "questions-wait", (<-c.wishes("fares", wish.Wish{Kind: wish.Copy, Text: "a"})).Code)
+	<-c.asked
+	require.Eventually(t, func() bool { c.u.mu.Lock(); defer c.u.mu.Unlock(); return len(c.u.consent.questions) == mostVisits }, 5*time.Second, time.Millisecond)
+	_, err := c.visit("fares", wire.WishVisit)
+	assert.ErrorContains(t, err, "programs are heard already")
 	c.decide(Decision{Workspace: "fares", Kind: wish.Open, Answer: Never})
 	for _, w := range waits {
 		assert.Equal(t, "not-allowed", (<-w).Code)

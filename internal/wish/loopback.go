@@ -15,7 +15,7 @@ func IsLoopback(host string) bool {
 		return true
 	}
 	address, err := netip.ParseAddr(host)
-	return err == nil && address.IsLoopback()
+	return err == nil && (address.Unmap().IsLoopback() || address.Unmap().IsUnspecified())
 }
 
 // PortOf is the port of a web address, also where it does not say it.

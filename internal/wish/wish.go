@@ -11,6 +11,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	whatwg "github.com/nlnwa/whatwg-url/url"
 	"io"
 	"net/url"
 	"path"
@@ -85,7 +86,10 @@ func IsHost(text string) bool { return hosts.MatchString(text) }
 func (w *Wish) Check() error {
 	switch w.Kind {
 	case Open:
-		_, err := Address(w.Address)
+		u, err := Address(w.Address)
+		if err == nil {
+			w.Address = u.String() // as the browser is given it, and the person is shown it
+		}
 		return err
 	case Edit, Show:
 		return checkPath(w.Path, true)
@@ -110,12 +114,18 @@ func (w *Wish) Check() error {
 }
 
 // Address reads a web address that a browser may be given: nothing else has it do more than show a
-// page.
+// page. It is read as browsers read it (WHATWG URL), so that "127.1", "0x7f000001" and full-width digits are the
+// address that they mean.
 func Address(text string) (*url.URL, error) {
-	u, err := url.Parse(text)
-	switch {
-	case len(text) > LongestAddress:
+	if len(text) > LongestAddress {
 		return nil, fault.New("bad-address", "open a shorter one", "an address has at most %d bytes", LongestAddress)
+	}
+	var u *url.URL
+	parsed, err := whatwg.Parse(text)
+	if err == nil {
+		u, err = url.Parse(parsed.Href(false))
+	}
+	switch {
 	case err != nil || strings.ContainsFunc(text, func(r rune) bool { return !unicode.IsPrint(r) || r == ' ' }):
 		return nil, fault.New("bad-address", "write it as https://HOST/PATH", "%q is no web address", visible.Line(text, 80))
 	case u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.Opaque != "":
@@ -137,13 +147,14 @@ func checkPath(p string, absolute bool) error {
 
 // Says is the wish as a person is asked for it, after the workspace's name.
 func (w Wish) Says() string {
+	const longestShown = LongestAddress // whole: two that begin alike may differ in their last character
 	switch w.Kind {
 	case Open:
-		return "wants to open " + visible.Line(w.Address, 200) + " in your browser"
+		return "wants to open " + visible.Line(w.Address, longestShown) + " in your browser"
 	case Edit:
-		return "wants to open " + visible.Line(w.Path, 200) + " in your editor"
+		return "wants to open " + visible.Line(w.Path, longestShown) + " in your editor"
 	case Show:
-		return "wants to show " + visible.Line(w.Path, 200) + " in your file manager"
+		return "wants to show " + visible.Line(w.Path, longestShown) + " in your file manager"
 	case Copy:
 		return fmt.Sprintf("wants to put %d bytes on your clipboard: %q", len(w.Text), visible.Line(w.Text, 60))
 	case Tell:

@@ -23,7 +23,7 @@ func TestWhatMayBeWishedFor(t *testing.T) {
 		"a file":                        {Wish{Kind: Open, Address: "file:///etc/passwd"}, "no web address"},
 		"a script":                      {Wish{Kind: Open, Address: "javascript:alert(1)"}, "no web address"},
 		"a program's own scheme":        {Wish{Kind: Open, Address: "mailto:a@b"}, "no web address"},
-		"no host":                       {Wish{Kind: Open, Address: "https:///x"}, "no web address"},
+		"no host":                       {Wish{Kind: Open, Address: "https://"}, "no web address"},
 		"a flag":                        {Wish{Kind: Open, Address: "--new-window=https://x"}, "no web address"},
 		"a user that hides the host":    {Wish{Kind: Open, Address: "https://bank.test@evil.test/"}, "hides where it leads"},
 		"a line break":                  {Wish{Kind: Open, Address: "https://x/\nhttps://y/"}, "no web address"},
@@ -56,6 +56,26 @@ func TestWhatMayBeWishedFor(t *testing.T) {
 			}
 			assert.ErrorContains(t, err, c.want)
 		})
+	}
+}
+
+// However an address is written, it is read as browsers read it: none leads to the person's own machine unseen.
+func TestAddressesThatMeanThisMachine(t *testing.T) {
+	for text, host := range map[string]string{
+		"http://127.1/": "127.0.0.1", "http://0/": "0.0.0.0", "http://0x7f000001/": "127.0.0.1", "http://2130706433/": "127.0.0.1", "http://017700000001/": "127.0.0.1",
+		"http://１２７.０.０.１/": "127.0.0.1", "http://127。0。0。1/": "127.0.0.1", "http://LOCALHOST:80/": "localhost", "http://localhost./": "localhost.", "http://%6cocalhost/": "localhost",
+		"http://[::ffff:7f00:1]/": "::ffff:7f00:1", "http:\\\\127.0.0.1\\": "127.0.0.1", "http:/127.1": "127.0.0.1", "http://[0:0::0]/": "::", "http://127.0.0.1./": "127.0.0.1", "http://app.ⓛocalhost/": "app.localhost",
+	} {
+		u, err := Address(text)
+		if assert.NoError(t, err, text) {
+			assert.Equal(t, host, u.Hostname(), text)
+			assert.True(t, IsLoopback(u.Hostname()), text)
+		}
+	}
+	for _, text := range []string{"http://quay.test/", "http://192.168.1.1/", "http://128.1/"} {
+		u, err := Address(text)
+		require.NoError(t, err)
+		assert.False(t, IsLoopback(u.Hostname()), text)
 	}
 }
 

@@ -40,6 +40,12 @@ type LendRequest struct {
 	Keys bool `json:"keys"` // the person's SSH agent too
 }
 
+// VisitExtra is what the service adds to the channel of a visit (its extra data, as JSON).
+type VisitExtra struct {
+	// Epoch changes when somebody else was allowed to type in the workspace.
+	Epoch string `json:"epoch"`
+}
+
 // LendReply says what went wrong, if something did.
 type LendReply struct {
 	Error string `json:"error,omitempty"`

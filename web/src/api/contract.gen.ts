@@ -1416,7 +1416,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Log lines of a run in the order in which they came, at most limit of them, after the given number. */
+        /** Log lines of a run after the given number, in the order in which they came, at most limit of them and about 1 MB. After the last line there are none. */
         get: operations["getLog"];
         put?: never;
         post?: never;
@@ -2109,6 +2109,8 @@ export interface components {
         };
         /** @description A place to work. */
         Workspace: {
+            /** @description Another one whenever somebody else was allowed to type there, and when that ended: what the owner of a machine allowed the workspace before no longer counts. */
+            epoch?: string;
             /** Format: int64 */
             id: number;
             name: string;
@@ -2202,6 +2204,11 @@ export interface components {
             password?: string;
             /** @description The program is called localhost and its own port, not by the address: for those that insist on it. */
             local?: boolean;
+            /**
+             * @description What the program speaks. Default: what the definition says (portsAttributes).
+             * @enum {string}
+             */
+            protocol?: "http" | "https";
         };
         /** @description The web address of a port. */
         WebAddress: {
