@@ -22,6 +22,7 @@ var loginCommand = command{
 	setup: func(f *flag.FlagSet) action {
 		server := f.String("server", "", "the service's address (default: the last one, or "+defaultServer+")")
 		name := f.String("name", "", "your account's name")
+		plain := f.Bool("plain-http", false, "send password and token unencrypted to another machine: everybody between can read them")
 		asJSON := jsonFlag(f)
 		return func(ctx context.Context, t *terminal, _ *client.Service, args []string) error {
 			last, err := loadSignIn()
@@ -30,6 +31,9 @@ var loginCommand = command{
 			}
 			if *server != "" {
 				last.Server = *server
+			}
+			if !*plain && !client.IsPrivate(last.Server) {
+				return fault.New("not-private", "domicile login -server https://HOST", "%s is another machine and reached without TLS: everybody between could read the password (-plain-http allows it)", last.Server)
 			}
 			return login(ctx, t, last.Server, *name, *asJSON)
 		}

@@ -324,7 +324,7 @@ func (a *assembly) welcome(ctx context.Context, t *terminal, data, at string) er
 	}
 	fmt.Fprintf(t.out, "There is no account yet. To make the first one, open this link once:\n  %s\n", link)
 	if _, terminal := fileOf(t.in); terminal && desktopFor(runtime.GOOS).screen() {
-		_ = openLink(ctx, link) // it stands above
+		go func() { _ = openPrivately(ctx, link) }() // it stands above
 	}
 	return nil
 }

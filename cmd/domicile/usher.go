@@ -15,6 +15,8 @@ import (
 	"runtime"
 	"runtime/debug"
 	"slices"
+	"strconv"
+	"strings"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -37,6 +39,7 @@ var usherCommand = command{
 		uninstall := f.Bool("uninstall", false, "take the usher's line out of ssh's settings, and its files away")
 		settings := f.String("ssh-config", "", "ssh's settings of yours (default: .ssh/config in the home folder)")
 		quiet := f.Bool("quiet", false, "open nothing in a browser")
+		own := f.String("own-ports", "", "ports of usual servers, such as 5432, that workspaces may have at the same number here, with commas between (default: another number, unless the definition names the port)")
 		return func(ctx context.Context, t *terminal, _ *client.Service, args []string) error {
 			h, err := hallOf(*settings, *suffix)
 			if err != nil {
@@ -57,9 +60,28 @@ var usherCommand = command{
 			if err != nil {
 				return err
 			}
-			return h.keep(ctx, t, c, *quiet)
+			numbers, err := portNumbers(*own)
+			if err != nil {
+				return err
+			}
+			return h.keep(ctx, t, c, *quiet, numbers)
 		}
 	},
+}
+
+// portNumbers reads ports with commas between.
+func portNumbers(text string) (list []int, err error) {
+	for part := range strings.SplitSeq(text, ",") {
+		if part = strings.TrimSpace(part); part == "" {
+			continue
+		}
+		n, err := strconv.Atoi(part)
+		if err != nil || n < 1 || n > 65535 {
+			return nil, wrongUse("%q is not a port", part)
+		}
+		list = append(list, n)
+	}
+	return list, nil
 }
 
 // usualSuffix makes "ssh timetable.domicile".
@@ -103,7 +125,7 @@ func hallOf(settings, suffix string) (*hall, error) {
 func (h *hall) socket() string { return filepath.Join(h.folder, "usher.sock") }
 
 // keep is the usher.
-func (h *hall) keep(ctx context.Context, t *terminal, c *client.Service, quiet bool) error {
+func (h *hall) keep(ctx context.Context, t *terminal, c *client.Service, quiet bool, own []int) error {
 	version, err := client.Answer[client.Version](c.GetVersion(ctx))
 	if err != nil {
 		return err
@@ -121,7 +143,7 @@ func (h *hall) keep(ctx context.Context, t *terminal, c *client.Service, quiet b
 		fmt.Fprintf(t.err, "domicile: %v\n%s\n", err, fault.ToDo(fault.Remedy(err)))
 	}
 	o := usher.Options{Service: asked{c}, Address: c.URL, Suffix: h.ssh.Suffix, Memory: filepath.Join(h.folder, "ports.json"), Decisions: filepath.Join(h.folder, "decisions.json"),
-		Say: func(text string) { fmt.Fprintf(t.out, "%s  %s\n", time.Now().Format("15:04:05"), text) }, Machine: desktop(c, h.ssh.Suffix, quiet)}
+		Say: func(text string) { fmt.Fprintf(t.out, "%s  %s\n", time.Now().Format("15:04:05"), text) }, Machine: desktop(c, h.ssh.Suffix, quiet), OwnNumbers: own}
 	hears := canHear(t)
 	o.Machine.Ask = func(q usher.Question) { putQuestion(ctx, t, o, q, hears.Load()) }
 	u, err := usher.New(o)
@@ -262,10 +284,25 @@ func (a asked) Events(ctx context.Context, f func(client.Event)) error {
 // browse opens a web address in the person's browser. What the service says it is, is not taken for
 // anything else than that.
 func browse(ctx context.Context, address string) error {
+	if err := checkWebAddress(address); err != nil {
+		return err
+	}
+	return openLink(ctx, address)
+}
+
+// browseTicket opens a web address that lets its holder in.
+func browseTicket(ctx context.Context, address string) error {
+	if err := checkWebAddress(address); err != nil {
+		return err
+	}
+	return openPrivately(ctx, address)
+}
+
+func checkWebAddress(address string) error {
 	if u, err := url.Parse(address); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
 		return fault.New("bad-address", "ask who runs the service", "%q is no web address", address)
 	}
-	return openLink(ctx, address)
+	return nil
 }
 
 // openLink opens a link with the program of its scheme: by what BROWSER names, or the desktop's own

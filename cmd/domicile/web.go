@@ -68,7 +68,7 @@ func enter(ctx context.Context, t *terminal, c *client.Service, workspace, port 
 		return err
 	}
 	if open {
-		return browse(ctx, e.Url)
+		return browseTicket(ctx, e.Url)
 	}
 	if asJSON {
 		return printJSON(t.out, e)

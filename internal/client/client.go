@@ -7,6 +7,7 @@ import (
 	"bufio"
 	"context"
 	"crypto/rand"
+	"domicile/internal/visible"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -14,6 +15,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"strconv"
 	"strings"
@@ -41,13 +43,27 @@ func Open(server, token string) (*Service, error) {
 		return nil, fault.New("bad-server", "give it as http://host:port or https://host", "%q is no service's address", server)
 	}
 	server = strings.TrimRight(server, "/")
-	c, err := NewClient(server+"/api/v1", WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+	c, err := NewClient(server+"/api/v1", WithHTTPClient(&http.Client{CheckRedirect: neverFollow}), WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
 		if token != "" {
 			r.Header.Set("Authorization", "Bearer "+token)
 		}
 		return nil
 	}))
 	return &Service{Client: c, URL: server, token: token}, err
+}
+
+// neverFollow keeps credentials from going where an answer says: the service redirects nobody.
+func neverFollow(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+
+// IsPrivate reports whether what is sent to a service cannot be read on the way: over TLS, or to this machine.
+func IsPrivate(server string) bool {
+	u, err := url.Parse(server)
+	if err != nil {
+		return false
+	}
+	ip, err := netip.ParseAddr(u.Hostname())
+	local := u.Hostname() == "localhost" || strings.HasSuffix(u.Hostname(), ".localhost") || err == nil && ip.Unmap().IsLoopback()
+	return u.Scheme == "https" || local
 }
 
 // Answer reads an answer, or the problem that came instead of it, as a *fault.Fault.
@@ -57,6 +73,9 @@ func Answer[T any](r *http.Response, err error) (T, error) {
 		return v, unreachable(err)
 	}
 	defer r.Body.Close()
+	if r.StatusCode >= 300 && r.StatusCode < 400 {
+		return v, fault.New("redirected", "sign in there if you trust it: domicile login -server ADDRESS", "the service at %s sends its clients to %s, and credentials go nowhere else", r.Request.URL.Host, visible.Line(r.Header.Get("Location"), 200))
+	}
 	if r.StatusCode >= 300 {
 		return v, problem(r)
 	}
@@ -208,6 +227,31 @@ const sshLimit = 30 * time.Second
 
 // SSH opens an SSH connection to a workspace through the service's HTTP address.
 func (s *Service) SSH(ctx context.Context, workspace string) (*ssh.Client, error) {
+	return s.sshOver(ctx, workspace, s.stream)
+}
+
+// LongSSH is SSH on a stream that outlives its connections (LongStream), for what stays open for long.
+func (s *Service) LongSSH(ctx context.Context, workspace string) (*ssh.Client, error) {
+	return s.sshOver(ctx, workspace, func(ctx context.Context, workspace string) (net.Conn, error) {
+		stream, err := s.LongStream(context.WithoutCancel(ctx), workspace)
+		if err != nil {
+			return nil, err
+		}
+		return streamConn{stream}, nil
+	})
+}
+
+// streamConn is a long stream as a connection. It has no deadlines: the stream gives up by itself.
+type streamConn struct{ io.ReadWriteCloser }
+
+// LocalAddr and RemoteAddr name no place: the connections below change.
+func (streamConn) LocalAddr() net.Addr              { return &net.TCPAddr{} }
+func (streamConn) RemoteAddr() net.Addr             { return &net.TCPAddr{} }
+func (streamConn) SetDeadline(time.Time) error      { return nil }
+func (streamConn) SetReadDeadline(time.Time) error  { return nil }
+func (streamConn) SetWriteDeadline(time.Time) error { return nil }
+
+func (s *Service) sshOver(ctx context.Context, workspace string, open func(context.Context, string) (net.Conn, error)) (*ssh.Client, error) {
 	ctx, cancel := context.WithTimeout(ctx, sshLimit)
 	defer cancel()
 	version, err := Answer[Version](s.GetVersion(ctx))
@@ -218,7 +262,7 @@ func (s *Service) SSH(ctx context.Context, workspace string) (*ssh.Client, error
 	if err != nil {
 		return nil, fmt.Errorf("read the service's host key: %w", err)
 	}
-	stream, err := s.stream(ctx, workspace)
+	stream, err := open(ctx, workspace)
 	if err != nil {
 		return nil, err
 	}

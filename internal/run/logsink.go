@@ -3,6 +3,7 @@ package run
 import (
 	"bytes"
 	"context"
+	"domicile/internal/visible"
 	"fmt"
 	"io"
 	"log/slog"
@@ -18,10 +19,12 @@ import (
 // What is kept of a step's output: its beginning and its end. A command that prints
 // hundreds of megabytes must not fill the database.
 const (
-	keepFirst  = 10000 // lines
-	keepLast   = 500   // lines
-	maxLine    = 4096  // bytes; longer ones are broken
-	flushEvery = 100 * time.Millisecond
+	keepFirst      = 10000   // lines
+	keepFirstBytes = 4 << 20 // of them; what comes first of the two
+	keepLast       = 500     // lines
+	keepLastBytes  = 256 << 10
+	maxLine        = 4096 // bytes; longer ones are broken
+	flushEvery     = 100 * time.Millisecond
 )
 
 // logSink collects the lines of a run's steps and writes them in batches.
@@ -37,7 +40,9 @@ type logSink struct {
 	number  int64
 	pending []records.LogLine
 	kept    int               // lines of this step that were or will be written
+	size    int               // of them, in bytes
 	last    []records.LogLine // beyond keepFirst: the newest, not written yet
+	ending  int               // their size, in bytes
 	dropped int
 
 	stop context.CancelFunc
@@ -71,31 +76,34 @@ func (s *logSink) restart(ctx context.Context, step int) error {
 func (s *logSink) begin(step int) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.step, s.kept, s.dropped, s.last = step, 0, 0, nil
+	s.step, s.kept, s.size, s.dropped, s.last, s.ending = step, 0, 0, 0, nil, 0
 }
 
-// say adds a line.
+// say adds lines. Whoever prints the log later must not be steered by it: escape sequences are made visible.
 func (s *logSink) say(text string) {
 	text = strings.ToValidUTF8(strings.ReplaceAll(text, "\x00", ""), "\uFFFD")
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	for _, line := range strings.Split(text, "\n") {
-		s.add(s.mask.Line(line))
+	for line := range strings.SplitSeq(text, "\n") {
+		s.add(visible.Text(s.mask.Line(line)))
 	}
 }
 
 func (s *logSink) add(text string) {
 	l := records.LogLine{Step: s.step, At: time.Now(), Text: text}
-	if s.kept < keepFirst {
+	if s.kept < keepFirst && s.size < keepFirstBytes && s.dropped == 0 && len(s.last) == 0 {
 		s.kept++
+		s.size += len(text)
 		s.queue(l)
 		return
 	}
-	if len(s.last) == keepLast {
+	s.last = append(s.last, l)
+	s.ending += len(text)
+	for len(s.last) > keepLast || s.ending > keepLastBytes && len(s.last) > 1 {
+		s.ending -= len(s.last[0].Text)
 		s.last = s.last[1:]
 		s.dropped++
 	}
-	s.last = append(s.last, l)
 }
 
 func (s *logSink) queue(l records.LogLine) {
@@ -120,7 +128,7 @@ func (s *logSink) finish() {
 	for _, l := range s.last {
 		s.queue(l)
 	}
-	s.last, s.dropped = nil, 0
+	s.last, s.ending, s.dropped = nil, 0, 0
 }
 
 // write writes the pending lines.
@@ -178,21 +186,25 @@ type lineWriter struct {
 func (w *lineWriter) Write(p []byte) (int, error) {
 	n := len(p)
 	for len(p) > 0 {
-		i := bytes.IndexByte(p, '\n')
-		if i < 0 {
-			w.rest = append(w.rest, p...)
-			break
+		i, ends := bytes.IndexByte(p, '\n'), true
+		if room := maxLine + 1 - len(w.rest); i < 0 || i > room {
+			i, ends = min(len(p), room), false
 		}
-		w.line(append(w.rest, p[:i]...))
-		w.rest, p = nil, p[i+1:]
-	}
-	for len(w.rest) > maxLine {
-		cut := maxLine
-		for cut > maxLine-utf8.UTFMax && !utf8.RuneStart(w.rest[cut]) {
-			cut--
+		w.rest = append(w.rest, p[:i]...)
+		p = p[i:]
+		switch {
+		case ends:
+			p = p[1:]
+			w.line(w.rest)
+			w.rest = w.rest[:0]
+		case len(w.rest) > maxLine:
+			cut := maxLine
+			for cut > maxLine-utf8.UTFMax && !utf8.RuneStart(w.rest[cut]) {
+				cut--
+			}
+			w.line(w.rest[:cut])
+			w.rest = append(w.rest[:0], w.rest[cut:]...)
 		}
-		w.line(w.rest[:cut])
-		w.rest = append([]byte(nil), w.rest[cut:]...)
 	}
 	return n, nil
 }

@@ -61,6 +61,36 @@ func TestOfALongOutputTheBeginningAndTheEndAreKept(t *testing.T) {
 	assert.Equal(t, "end", s.last[len(s.last)-1].Text)
 }
 
+// A command that prints without end fills neither memory nor the records, with lines or without.
+func TestAnOutputWithoutEnd(t *testing.T) {
+	for what, piece := range map[string]string{"no line": strings.Repeat("x", 64<<10), "long lines": strings.Repeat(strings.Repeat("y", 4000)+"\n", 16)} {
+		s := &logSink{}
+		s.begin(1)
+		w := s.writer("")
+		for range 500 {
+			n, err := w.Write([]byte(piece))
+			require.NoError(t, err)
+			require.Equal(t, len(piece), n)
+		}
+		s.finish()
+		total := 0
+		for _, l := range s.pending {
+			total += len(l.Text)
+		}
+		assert.Less(t, total, keepFirstBytes+keepLastBytes+2*maxLine, what)
+		assert.Greater(t, total, keepFirstBytes, what)
+		assert.Contains(t, strings.Join(written(s), "\n"), "lines left out", what)
+	}
+}
+
+// Whoever prints a log is not steered by it.
+func TestALogHasNoEscapeSequences(t *testing.T) {
+	s := &logSink{}
+	_, err := s.writer("").Write([]byte("\x1b[31mred\x1b[0m \x1b]0;title\x07 \x1b[8mhidden\n"))
+	require.NoError(t, err)
+	assert.Equal(t, []string{"red ␛]0;title␇ hidden"}, written(s))
+}
+
 func TestTheReasonOfAFailureCarriesItsRemedy(t *testing.T) {
 	err := fault.Wrap(errors.New("exit status 3"), "command-failed", "correct it", "postCreateCommand failed: make")
 	assert.Equal(t, "postCreateCommand failed: make: exit status 3. What to do: correct it.", reasonOf(err))

@@ -11,6 +11,7 @@ type Want struct {
 	Target    string // host:port as seen from inside, such as localhost:8080 or db:5432
 	Port      int    // its number there, which it has here too where that is free
 	Exact     bool   // no other number will do (requireLocalPort)
+	Elsewhere bool   // it gets another number: the own one is that of a server which people run here (IsUsual)
 }
 
 // key tells one wanted port from another.
@@ -23,6 +24,14 @@ type Taken struct {
 	// Denied tells that nobody has it, but the usher may not: it has a number below 1024.
 	Denied bool
 }
+
+// usualPorts are those of servers that people run on their own machines, and whose clients look for them at
+// localhost. A program of a workspace that listens there would be taken for such a server.
+var usualPorts = []int{21, 22, 25, 53, 110, 143, 389, 445, 587, 631, 636, 993, 1080, 1433, 1521, 1883, 2049, 2375, 2376, 3128, 3306, 3389, 4222, 5432, 5672, 5900, 5984, 6379, 6443,
+	8086, 8500, 9042, 9092, 9200, 9300, 11211, 15672, 26379, 27017, 33060}
+
+// IsUsual reports whether a port is that of a server which people run on their own machines.
+func IsUsual(port int) bool { return slices.Contains(usualPorts, port) }
 
 // step is how far the numbers are apart that are tried where a port is taken.
 const step = 1000
@@ -37,7 +46,7 @@ func assign(wants []Want, held, before map[string]int, take func(w Want, port in
 	by := map[int]string{}
 	var fresh []Want
 	for _, w := range wants {
-		if port, has := held[w.key()]; has && (!w.Exact || port == w.Port) {
+		if port, has := held[w.key()]; has && (!w.Exact || port == w.Port) && (!w.Elsewhere || port != w.Port) {
 			got[w.key()], by[port] = port, w.Workspace
 			continue
 		}
@@ -77,8 +86,11 @@ func choices(w Want, before int) []int {
 	if w.Exact {
 		return []int{w.Port}
 	}
-	list := []int{w.Port}
-	if before > 0 {
+	var list []int
+	if !w.Elsewhere {
+		list = append(list, w.Port)
+	}
+	if before > 0 && before != w.Port {
 		list = append(list, before)
 	}
 	for port := w.Port + step; port <= 65535 && len(list) < 66; port += step {
@@ -86,7 +98,11 @@ func choices(w Want, before int) []int {
 	}
 	// A number below 1024 is root's, and its thousands are often somebody's: 80 becomes 8080.
 	if w.Port < 1024 {
-		list = slices.Insert(list, 1, 8000+w.Port)
+		at := 1
+		if w.Elsewhere {
+			at = min(before, 1) // behind the one of earlier times
+		}
+		list = slices.Insert(list, at, 8000+w.Port)
 	}
 	return list
 }

@@ -1,7 +1,9 @@
 package usher
 
 import (
+	"domicile/internal/client"
 	"fmt"
+	"github.com/stretchr/testify/require"
 	"slices"
 	"testing"
 
@@ -68,4 +70,23 @@ func TestManyPortsAtOnce(t *testing.T) {
 		}
 	}
 	assert.Len(t, seen, 500)
+}
+
+// A program of a workspace does not get the clients of a server that people run on their own machine.
+func TestPortsOfUsualServersAreElsewhere(t *testing.T) {
+	db := "db"
+	for _, c := range []struct {
+		port client.Port
+		want []int
+	}{
+		{client.Port{Port: "5432", Listener: &client.Listener{Network: client.Tcp}}, []int{6432, 7432}},
+		{client.Port{Port: "22", Listener: &client.Listener{Network: client.Tcp}}, []int{8022, 1022}},
+		{client.Port{Port: "5432", From: &db, Listener: &client.Listener{Network: client.Tcp}}, []int{5432, 6432}},
+		{client.Port{Port: "5432", RequireLocalPort: new(true), Listener: &client.Listener{Network: client.Tcp}}, []int{5432}},
+		{client.Port{Port: "8080", Listener: &client.Listener{Network: client.Tcp}}, []int{8080, 9080}},
+	} {
+		w, ok := wanted("quayboard", c.port)
+		require.True(t, ok)
+		assert.Equal(t, c.want, choices(w, 0)[:len(c.want)], c.port.Port)
+	}
 }

@@ -3,11 +3,13 @@ package usher
 import (
 	"context"
 	"domicile/internal/listen"
+	"domicile/internal/visible"
 	"errors"
 	"fmt"
 	"net"
 	"os"
 	"strconv"
+	"syscall"
 	"time"
 
 	"al.essio.dev/pkg/shellescape"
@@ -72,17 +74,24 @@ func (u *Usher) open(ctx context.Context) {
 	}
 }
 
-// listenAt listens on this machine's loopback, in both versions of IP where there are both. An error is
-// that the port is taken, or wants more rights than the usher has.
-func listenAt(ctx context.Context, port int) (list []net.Listener, err error) {
+// ListenAt listens on this machine's loopback, in both versions of IP where the machine has both: "localhost" means
+// either. An error means that the port is taken in one of them, or that it needs more rights.
+func ListenAt(ctx context.Context, port int) (list []net.Listener, err error) {
 	var c net.ListenConfig
 	for _, host := range []string{"127.0.0.1", "::1"} {
 		l, err := c.Listen(ctx, "tcp", net.JoinHostPort(host, strconv.Itoa(port)))
 		if err != nil {
-			if host == "127.0.0.1" {
+			if len(list) == 0 {
 				return nil, err
 			}
-			break
+			if errors.Is(err, syscall.EADDRINUSE) || errors.Is(err, os.ErrPermission) {
+				list[0].Close()
+				return nil, err
+			}
+			break // this machine has no IPv6
+		}
+		if port == 0 {
+			port = l.Addr().(*net.TCPAddr).Port
 		}
 		list = append(list, l)
 	}
@@ -129,6 +138,9 @@ func (u *Usher) serve(ctx context.Context, w Want, port int, listeners []net.Lis
 // sayEvery is how often something is said of one port: one that comes and goes is no news.
 const sayEvery = 10 * time.Second
 
+// longestSaid is how long a line to the person may be, in characters: workspaces name what stands in it.
+const longestSaid = 1000
+
 // pace bounds what a workspace makes the usher say and open: whoever is inside can listen at one port
 // after the other.
 type pace struct{ words, browsers, deeds *rate.Limiter }
@@ -156,7 +168,7 @@ func (u *Usher) say(workspace, about, text string) {
 		clear(u.said)
 	}
 	u.said[about] = now
-	u.o.Say(text)
+	u.o.Say(visible.Line(text, longestSaid))
 }
 
 func notHere(w Want, t Taken) string {
@@ -185,9 +197,15 @@ func (u *Usher) announce(ctx context.Context, w Want, port int, p client.Port, d
 	address := addressOf(p, port)
 	name := "port " + p.Port
 	if p.Label != nil && *p.Label != "" {
-		name = fmt.Sprintf("%s (port %s)", *p.Label, p.Port)
+		name = fmt.Sprintf("%s (port %s)", visible.Line(*p.Label, longestLabel), p.Port)
 	}
 	text := fmt.Sprintf("%s: %s is at %s", w.Workspace, name, address)
+	switch {
+	case w.Elsewhere:
+		text += fmt.Sprintf(" (port %d is that of a server which may run here; domicile usher -own-ports %d has it there)", w.Port, w.Port)
+	case IsUsual(port):
+		text += fmt.Sprintf("; a server of your own cannot have port %d meanwhile", port)
+	}
 	if denied && p.ElevateIfNeeded != nil && *p.ElevateIfNeeded {
 		text += "; " + elevation(w.Port)
 	}
@@ -211,6 +229,9 @@ func (u *Usher) announce(ctx context.Context, w Want, port int, p client.Port, d
 		}
 	}()
 }
+
+// longestLabel is how much of a port's label is shown, in characters.
+const longestLabel = 80
 
 // browseEvery is how often a browser is opened for one port.
 const browseEvery = time.Minute

@@ -40,3 +40,27 @@ func TestAPortThatWantsMoreRights(t *testing.T) {
 	assert.Regexp(t, `^fares: port 80 is at localhost:8080; port 80 wants more rights at this machine: sudo setcap cap_net_bind_service=\+ep `, said[1])
 	assert.Equal(t, "fares: port 81 is at localhost:8081", said[2])
 }
+
+// "localhost" means both versions of IP: a port that another program has in one of them is not had in the other.
+func TestAPortIsHadInBothFamiliesOrNot(t *testing.T) {
+	other, err := net.Listen("tcp", "[::1]:0")
+	require.NoError(t, err)
+	port := other.Addr().(*net.TCPAddr).Port
+	_, err = ListenAt(t.Context(), port)
+	assert.ErrorIs(t, err, syscall.EADDRINUSE)
+	require.NoError(t, other.Close())
+	list, err := ListenAt(t.Context(), port)
+	require.NoError(t, err)
+	assert.Len(t, list, 2)
+	for _, l := range list {
+		assert.Equal(t, port, l.Addr().(*net.TCPAddr).Port)
+		l.Close()
+	}
+	list, err = ListenAt(t.Context(), 0)
+	require.NoError(t, err)
+	require.Len(t, list, 2)
+	assert.Equal(t, list[0].Addr().(*net.TCPAddr).Port, list[1].Addr().(*net.TCPAddr).Port)
+	for _, l := range list {
+		l.Close()
+	}
+}

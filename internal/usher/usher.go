@@ -2,6 +2,7 @@ package usher
 
 import (
 	"context"
+	"domicile/internal/fault"
 	"fmt"
 	"maps"
 	"net"
@@ -27,7 +28,7 @@ type Service interface {
 	Ports(ctx context.Context, workspace string) (client.Ports, error)
 	// Events calls f for each change until ctx ends or the connection breaks.
 	Events(ctx context.Context, f func(client.Event)) error
-	SSH(ctx context.Context, workspace string) (*ssh.Client, error)
+	LongSSH(ctx context.Context, workspace string) (*ssh.Client, error)
 }
 
 // Options says what an usher works with.
@@ -44,6 +45,8 @@ type Options struct {
 	Say func(string)
 	// Machine is what may be done at the person's machine.
 	Machine Machine
+	// OwnNumbers are ports of usual servers (IsUsual) that workspaces may have at their own number.
+	OwnNumbers []int
 }
 
 // Usher keeps a person's ports.
@@ -108,7 +111,7 @@ func New(o Options) (*Usher, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Usher{o: o, listenAt: listenAt, moved: make(chan struct{}), consent: decided, since: time.Now(), wake: make(chan struct{}, 1), stale: map[string]bool{}, places: map[string]*place{},
+	return &Usher{o: o, listenAt: ListenAt, moved: make(chan struct{}), consent: decided, since: time.Now(), wake: make(chan struct{}, 1), stale: map[string]bool{}, places: map[string]*place{},
 		doors: map[string]*door{}, refused: map[string]Taken{}, memory: m, said: map[string]time.Time{}, talk: map[string]*pace{}}, nil
 }
 
@@ -134,6 +137,7 @@ func (u *Usher) Serve(ctx context.Context) error {
 	defer u.lenders.Wait()
 	defer u.closeAll()
 	all.Go(func() { u.listen(ctx) })
+	all.Go(func() { u.retryRefused(ctx) })
 	var again atomic.Bool // it is going to be asked again
 	for {
 		select {
@@ -160,6 +164,28 @@ func (u *Usher) Serve(ctx context.Context) error {
 					u.changed("")
 				}
 			})
+		}
+	}
+}
+
+// retryEvery is how often a port is tried again that could not be had: the program that had it may be gone.
+const retryEvery = 3 * time.Second
+
+// retryRefused tries the ports again that another program had, until ctx ends.
+func (u *Usher) retryRefused(ctx context.Context) {
+	tick := time.NewTicker(retryEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		u.mu.Lock()
+		some := len(u.refused) > 0
+		u.mu.Unlock()
+		if some {
+			u.open(ctx)
 		}
 	}
 }
@@ -199,12 +225,26 @@ func (u *Usher) listen(ctx context.Context) {
 			return
 		}
 		u.lost(err)
+		if fault.Code(err) == "not-signed-in" {
+			u.signedOut(ctx)
+		}
 		select {
 		case <-ctx.Done():
 		case <-time.After(wait):
 		}
 		wait = min(2*wait, againMost)
 	}
+}
+
+// signedOut closes all ports and connections: the token no longer counts.
+func (u *Usher) signedOut(ctx context.Context) {
+	u.mu.Lock()
+	for _, p := range u.places {
+		p.leave()
+	}
+	u.say("", "signed out", "You are signed out; nothing of your workspaces is at this machine any more. Sign in with domicile login, then start the usher again.")
+	u.mu.Unlock()
+	u.open(ctx)
 }
 
 func (u *Usher) lost(err error) {
@@ -313,7 +353,7 @@ func (u *Usher) setPlaces(ctx context.Context, list []client.Workspace) {
 		p := u.places[w.Name]
 		if p == nil {
 			name := w.Name
-			p = &place{visits: visits(), again: make(chan struct{}, 1), line: &sshline.Line[*ssh.Client]{Open: func(ctx context.Context) (*ssh.Client, error) { return u.o.Service.SSH(ctx, name) }}}
+			p = &place{visits: visits(), again: make(chan struct{}, 1), line: &sshline.Line[*ssh.Client]{Open: func(ctx context.Context) (*ssh.Client, error) { return u.o.Service.LongSSH(ctx, name) }}}
 			u.places[w.Name] = p
 		}
 		if !p.made.Equal(w.Created) { // another one of that name
@@ -394,6 +434,7 @@ func (u *Usher) wants() (list []Want, said map[string]client.Port) {
 				continue
 			}
 			n++
+			w.Elsewhere = w.Elsewhere && !slices.Contains(u.o.OwnNumbers, w.Port)
 			list = append(list, w)
 			said[w.key()] = port
 		}
@@ -416,7 +457,8 @@ func wanted(workspace string, p client.Port) (Want, bool) {
 	if err != nil || n < 1 || n > 65535 || p.Listener == nil && (own || p.Known != nil && *p.Known) || p.Listener != nil && p.Listener.Network != client.Tcp {
 		return Want{}, false
 	}
-	return Want{Workspace: workspace, Target: net.JoinHostPort(host, number), Port: n, Exact: p.RequireLocalPort != nil && *p.RequireLocalPort}, true
+	exact := p.RequireLocalPort != nil && *p.RequireLocalPort
+	return Want{Workspace: workspace, Target: net.JoinHostPort(host, number), Port: n, Exact: exact, Elsewhere: !exact && p.From == nil && IsUsual(n)}, true
 }
 
 func (u *Usher) closeAll() {

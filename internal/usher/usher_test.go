@@ -99,7 +99,7 @@ func (h *harbour) Events(ctx context.Context, f func(client.Event)) error {
 	}
 }
 
-func (h *harbour) SSH(_ context.Context, workspace string) (*ssh.Client, error) {
+func (h *harbour) LongSSH(_ context.Context, workspace string) (*ssh.Client, error) {
 	requests := func(r *connection.Request) {
 		if r.Type == wire.Lend && !h.older {
 			_ = r.Reply(true, []byte("{}"))

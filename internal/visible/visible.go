@@ -1,6 +1,6 @@
-// Package visible prints text that is somebody else's word to a person's terminal. What a
-// terminal would obey (moving the cursor, its title, the clipboard, answers that it types
-// itself) is made visible instead; colours and styles may stay.
+// Package visible prints text that somebody else wrote to a person's terminal. What a terminal would obey (moving
+// the cursor, its title, the clipboard, answers that it types itself) is made visible instead. Colours and styles are
+// dropped: a style can hide text as well.
 package visible
 
 import (
@@ -47,7 +47,6 @@ func write(b *strings.Builder, s string, last bool) (rest string) {
 	for len(s) > 0 {
 		if s[0] == 0x1b {
 			if found := style.FindString(s); found != "" {
-				b.WriteString(found)
 				s = s[len(found):]
 				continue
 			}
