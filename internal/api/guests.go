@@ -78,10 +78,7 @@ func (s *Server) guest(ctx context.Context, name, person string) (records.Worksp
 	if w.Parent != nil {
 		return w, records.Account{}, fault.New("not-for-helpers", "invite into the workspace itself", "Nobody is invited into a helper")
 	}
-	a, err := s.o.Store.AccountByName(ctx, person)
-	if errors.Is(err, records.ErrNotFound) {
-		err = fault.New("no-account", "give the name that the person signs in with", "There is no account %.60q", person)
-	}
+	a, err := s.colleague(ctx, person)
 	return w, a, err
 }
 
@@ -105,8 +102,6 @@ func (s *Server) InviteGuest(ctx context.Context, q InviteGuestRequestObject) (I
 		return nil, fault.New("bad-request", fmt.Sprintf("give 1 to %d hours", mostInviteHours), "An invitation cannot hold for %d hours", hours)
 	case a.ID == w.Account:
 		return nil, fault.New("own-account", "invite somebody else", "The workspace %s is your own", w.Name)
-	case a.Locked:
-		return nil, fault.New("not-allowed", "an administrator can open it again", "The account %s is locked", a.Name)
 	}
 	until := time.Now().Add(time.Duration(hours) * time.Hour)
 	var made records.Guest

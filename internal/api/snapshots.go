@@ -66,7 +66,7 @@ func (s *Server) HandSnapshot(ctx context.Context, q HandSnapshotRequestObject) 
 	return HandSnapshot204Response{}, s.o.Store.HandSnapshot(ctx, q.Id, to.ID)
 }
 
-// colleague finds an account that something is handed to. Names that are not there are
+// colleague finds an account that something is given to, or that is invited. Names that are not there are
 // answered more and more slowly: who has an account is nobody's to find out by trying.
 func (s *Server) colleague(ctx context.Context, name string) (records.Account, error) {
 	who := fmt.Sprintf("account %d", account(ctx).ID)
@@ -74,9 +74,12 @@ func (s *Server) colleague(ctx context.Context, name string) (records.Account, e
 		return records.Account{}, fault.New("slowed-down", fmt.Sprintf("ask the other person for the name of the account, and try again in %s", wait.Round(time.Second)+time.Second), "There were too many names that no account has")
 	}
 	to, err := s.o.Store.AccountByName(ctx, name)
+	if err == nil && to.Locked {
+		err = records.ErrNotFound // that, too, is nobody's to find out
+	}
 	s.slow.Ended("colleague", who, err == nil)
 	if errors.Is(err, records.ErrNotFound) {
-		err = fault.New("no-account", "ask the other person for the name of the account", "There is no account %q", name)
+		err = fault.New("no-account", "ask the other person for the name of the account", "There is no account %.60q that can be used", name)
 	}
 	return to, err
 }

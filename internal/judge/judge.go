@@ -55,6 +55,8 @@ type Subject struct {
 	// plan builds, and the state that it begins with.
 	Images []string
 	Policy Policy
+	// Memory is that of the workspace or of its host, in bytes; 0: unknown. Files in memory take at most half of it.
+	Memory int64
 	// Given is what is allowed beyond the policy because the workspace has a machine of its own.
 	Given Policy
 }

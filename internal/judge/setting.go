@@ -1,6 +1,7 @@
 package judge
 
 import (
+	"domicile/internal/amount"
 	"net/netip"
 	"regexp"
 	"slices"
@@ -162,10 +163,13 @@ func (j *Judge) Amount(place string, bytes int64) {
 	}
 }
 
-// SharedMemory judges how much memory programs may share, in bytes.
+// SharedMemory judges how much memory programs may share, or files in memory (tmpfs) may take, in bytes.
 func (j *Judge) SharedMemory(place string, bytes int64) {
-	if bytes < 0 {
-		j.Refuse(place, "%d is no amount of shared memory", bytes)
+	switch {
+	case bytes < 0:
+		j.Refuse(place, "%d is not an amount of memory", bytes)
+	case j.Memory > 0 && bytes > j.Memory/2:
+		j.Refuse(place, "files in memory may take at most half of the memory, %s; it asks for %s", amount.Of(j.Memory/2), amount.Of(bytes))
 	}
 }
 

@@ -4,6 +4,7 @@
 package plan
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -357,7 +358,7 @@ func (c *Container) places(r *definition.Report, w *written) {
 
 // subject is for whom a plan is made.
 func subject(in Input) judge.Subject {
-	s := judge.Subject{Account: in.Account, Policy: in.Policy, Given: in.Given}
+	s := judge.Subject{Account: in.Account, Policy: in.Policy, Given: in.Given, Memory: cmp.Or(in.Size.Memory, in.Host.Memory)}
 	if in.Mount != nil {
 		s.Folder = in.Mount.Path
 	}

@@ -24,7 +24,7 @@ func made(t *testing.T, policy judge.Policy, texts map[string]string) (*plan.Pla
 	}
 	r := definition.Read(t.Context(), files, definition.Options{Folder: "/workspaces/deck", Compose: compose.Reader{}})
 	require.False(t, r.HasErrors(), "%v", r.Problems)
-	in := plan.Input{Name: "deck", Commit: "c0", Policy: policy}
+	in := plan.Input{Name: "deck", Commit: "c0", Policy: policy, Host: plan.Host{Site: "quay", CPUs: 2, Memory: 8 << 30}}
 	if r.Kind == definition.KindCompose {
 		var err error
 		if in.Services, err = (compose.Reader{}).Plan(t.Context(), "", files, r); err != nil {
@@ -152,6 +152,27 @@ func TestServicesWithAProfileRunOnlyWhenTheyAreWanted(t *testing.T) {
 	}
 	assert.Equal(t, []string{"plain"}, names(""))
 	assert.Equal(t, []string{"tools", "debug"}, names(`, "runServices": ["debug"]`))
+}
+
+// Files in memory take at most half of the memory, whoever asks for them.
+func TestFilesInMemoryAreBounded(t *testing.T) {
+	compose := func(service string) map[string]string {
+		return map[string]string{file: `{"dockerComposeFile": "../compose.yaml", "service": "app"}`, "compose.yaml": "services:\n  app:\n    image: a\n" + service}
+	}
+	for name, texts := range map[string]map[string]string{
+		"runArgs":              {file: `{"image": "a", "runArgs": ["--tmpfs", "/t:size=99g"]}`},
+		"runArgs, shared":      {file: `{"image": "a", "runArgs": ["--shm-size", "99g"]}`},
+		"Compose, short":       compose("    tmpfs: /t:size=99g\n"),
+		"Compose, long":        compose("    volumes:\n      - {type: tmpfs, target: /t, tmpfs: {size: 99g}}\n"),
+		"Compose, shared":      compose("    shm_size: 99g\n"),
+		"Compose, beside":      compose("  db:\n    image: b\n    tmpfs: /t:size=5g\n"),
+		"a little over a half": {file: `{"image": "a", "runArgs": ["--tmpfs", "/t:size=4097m"]}`},
+	} {
+		_, err := made(t, nil, texts)
+		assert.ErrorContains(t, err, "at most half of the memory, 4 GB", name)
+	}
+	_, err := made(t, nil, map[string]string{file: `{"image": "a", "runArgs": ["--tmpfs", "/t:size=4g"]}`})
+	assert.NoError(t, err)
 }
 
 func TestSettingsAreMapped(t *testing.T) {

@@ -56,6 +56,12 @@ func TestIdleLimits(t *testing.T) {
 		assert.Equal(t, c.want, r.idleLimit(p), name)
 	}
 	assert.Equal(t, 4*time.Hour, r.idleLimit(&plan.Plan{}))
+	// Where it costs money a definition alone does not have it go on.
+	dear := plan.Size{Price: plan.Price{Hour: 1, Currency: "EUR"}}
+	for said, want := range map[string]time.Duration{"never": 4 * time.Hour, "100h": 4 * time.Hour, "1h": time.Hour, "": 4 * time.Hour} {
+		assert.Equal(t, want, r.idleLimit(&plan.Plan{Size: dear, Domicile: &definition.Domicile{IdleStop: said}}), said)
+	}
+	assert.Equal(t, 4*time.Hour, r.idleLimit(&plan.Plan{Size: dear, Shutdown: "none"}))
 }
 
 func TestOneProcessCarriesARunOnce(t *testing.T) {

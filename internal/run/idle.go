@@ -60,8 +60,17 @@ func (r *Runner) lookAtOne(ctx context.Context, w records.Workspace) {
 	}
 }
 
-// idleLimit is how long a workspace may be without use; 0: it does not stop by itself.
+// idleLimit is how long a workspace may be without use; 0: it does not stop by itself. A definition, which is
+// untrusted, cannot make one go on that costs money: there a person has it stay (domicile stay).
 func (r *Runner) idleLimit(p *plan.Plan) time.Duration {
+	limit := r.idleLimitSaid(p)
+	if p.Size.Price.Hour > 0 && r.o.IdleStop > 0 && (limit == 0 || limit > r.o.IdleStop) {
+		return r.o.IdleStop
+	}
+	return limit
+}
+
+func (r *Runner) idleLimitSaid(p *plan.Plan) time.Duration {
 	said := ""
 	if p.Domicile != nil {
 		said = p.Domicile.IdleStop
