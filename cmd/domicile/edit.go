@@ -167,7 +167,7 @@ func editInside(ctx context.Context, t *terminal, c *client.Service, workspace, 
 	if strings.HasPrefix(where, "-") { // it is no flag of the editor's
 		where = "./" + where
 	}
-	err := attachTo(ctx, t, c, file, workspace, "", "exec "+program+" "+shellescape.Quote(where))
+	err := attachTo(ctx, t, c, file, &keyboard{from: file}, workspace, "", "exec "+program+" "+shellescape.Quote(where))
 	var exit *ssh.ExitError
 	switch {
 	case errors.As(err, &exit) && exit.ExitStatus() == notFound:

@@ -74,8 +74,9 @@ func shell(ctx context.Context, t *terminal, c *client.Service, workspace, name 
 		return wrongUse("standard input is no terminal; to run one command: domicile run %s -- COMMAND", workspace)
 	}
 	lost := time.Time{}
+	keys := &keyboard{from: file}
 	for {
-		err := attach(ctx, t, c, file, workspace, name)
+		err := attachTo(ctx, t, c, file, keys, workspace, name, "")
 		var exit *ssh.ExitError
 		switch {
 		case err == nil:
@@ -108,12 +109,8 @@ func broken(err error) bool {
 	return fault.IsTransient(err) || errors.As(err, &missing) || errors.Is(err, io.EOF)
 }
 
-func attach(ctx context.Context, t *terminal, c *client.Service, in *os.File, workspace, name string) error {
-	return attachTo(ctx, t, c, in, workspace, name, "")
-}
-
 // attachTo runs a command in a terminal inside; empty: the person's shell.
-func attachTo(ctx context.Context, t *terminal, c *client.Service, in *os.File, workspace, name, line string) error {
+func attachTo(ctx context.Context, t *terminal, c *client.Service, in *os.File, keys *keyboard, workspace, name, line string) error {
 	conn, err := c.SSH(ctx, workspace)
 	if err != nil {
 		return err
@@ -146,7 +143,10 @@ func attachTo(ctx context.Context, t *terminal, c *client.Service, in *os.File, 
 	}
 	defer func() { _ = term.Restore(int(in.Fd()), before) }()
 	defer resizes(session, in)()
-	session.Stdin = in
+	typed, err := session.StdinPipe()
+	if err != nil {
+		return err
+	}
 	session.Stdout, session.Stderr = t.own()
 	if line == "" {
 		err = session.Shell()
@@ -156,7 +156,16 @@ func attachTo(ctx context.Context, t *terminal, c *client.Service, in *os.File, 
 	if err != nil {
 		return err
 	}
-	return session.Wait()
+	done, sent := make(chan struct{}), make(chan struct{})
+	go func() {
+		keys.send(typed, done)
+		close(sent)
+	}()
+	err = session.Wait()
+	close(done)
+	conn.Close() // else sending may wait for it
+	<-sent
+	return err
 }
 
 // resizes passes on changes of the window's size until the returned function is called.

@@ -92,6 +92,8 @@ type hall struct {
 	folder string
 	login  string // the file with the sign-in
 	ssh    usher.Settings
+	// elsewhere says that ssh's settings are not below HOME; empty: they are.
+	elsewhere string
 }
 
 func hallOf(settings, suffix string) (*hall, error) {
@@ -107,11 +109,14 @@ func hallOf(settings, suffix string) (*hall, error) {
 		h.folder = filepath.Join(filepath.Dir(login), "usher")
 	}
 	if settings == "" {
-		home, err := os.UserHomeDir()
+		home, err := sshHome()
 		if err != nil {
 			return nil, fmt.Errorf("find the home folder: %w", err)
 		}
 		settings = filepath.Join(home, ".ssh", "config")
+		if said, err := os.UserHomeDir(); err == nil && said != home {
+			h.elsewhere = fmt.Sprintf("HOME is %s, and ssh reads %s: the addresses are written there.", said, settings)
+		}
 	}
 	me, err := os.Executable()
 	if err != nil {
@@ -139,6 +144,9 @@ func (h *hall) keep(ctx context.Context, t *terminal, c *client.Service, quiet b
 		return err
 	}
 	defer listener.Close()
+	if h.elsewhere != "" {
+		fmt.Fprintln(t.err, h.elsewhere)
+	}
 	if err := h.ssh.Include(); err != nil {
 		fmt.Fprintf(t.err, "domicile: %v\n%s\n", err, fault.ToDo(fault.Remedy(err)))
 	}

@@ -28,7 +28,7 @@ func (s *Server) alone(ctx context.Context, a *connection.Alone) {
 		_ = a.Reject(ssh.ConnectionFailed, wrong)
 		return
 	}
-	far, err := (&net.Dialer{}).DialContext(ctx, "tcp", address)
+	far, err := dialInside(ctx, address)
 	if err != nil {
 		_ = a.Reject(ssh.ConnectionFailed, nothingAnswers(address, err))
 		return

@@ -2,15 +2,18 @@ package agent
 
 import (
 	"context"
+	"domicile/internal/agent/listening"
 	"domicile/internal/listen"
 	"errors"
 	"fmt"
 	"io"
 	"net"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"strconv"
 	"sync"
+	"syscall"
 
 	"domicile/internal/connection"
 	"domicile/internal/splice"
@@ -54,8 +57,35 @@ func (s *Server) directTCP(ctx context.Context, new connection.NewChannel) {
 		_ = new.Reject(ssh.ConnectionFailed, wrong)
 		return
 	}
-	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", address)
+	conn, err := dialInside(ctx, address)
 	s.joined(new, conn, err, address)
+}
+
+// dialInside dials an address from inside. A port of the loopback at which nothing answers is looked for where a
+// program listens: some bind the container's own address, or another one of the loopback.
+func dialInside(ctx context.Context, address string) (net.Conn, error) {
+	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", address)
+	if err == nil || !errors.Is(err, syscall.ECONNREFUSED) {
+		return conn, err
+	}
+	host, port, splitErr := net.SplitHostPort(address)
+	ip, ipErr := netip.ParseAddr(host)
+	if splitErr != nil || host != "localhost" && (ipErr != nil || !ip.Unmap().IsLoopback()) {
+		return nil, err
+	}
+	sockets, lookErr := listening.Sockets(listening.TCP)
+	if lookErr != nil {
+		return nil, err
+	}
+	for _, s := range sockets {
+		if strconv.Itoa(int(s.Address.Port())) != port || s.Address.Addr().IsUnspecified() {
+			continue
+		}
+		if conn, dialErr := (&net.Dialer{}).DialContext(ctx, "tcp", s.Address.String()); dialErr == nil {
+			return conn, nil
+		}
+	}
+	return nil, err
 }
 
 func (s *Server) directUnix(v *visitor, new connection.NewChannel) {

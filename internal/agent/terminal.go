@@ -1,12 +1,15 @@
 package agent
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"os"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"sort"
 	"strings"
 	"sync"
@@ -36,7 +39,7 @@ type terminal struct {
 	hands   hands
 
 	mu        sync.Mutex
-	attached  int
+	attached  []*attachment // the one whose size counts is the last
 	idleSince time.Time
 	size      windowSize
 	lookers   map[chan windowSize]bool // who only looks is told the size by these
@@ -46,18 +49,18 @@ type terminal struct {
 // stays with it until the program ends or the person goes.
 func (x *session) runInTerminal(ctx context.Context, c command, line string) {
 	defer x.channel.Close()
-	t, err := x.server.terminal(x, c, line)
+	t, isNew, err := x.server.terminal(x, c, line)
 	if err != nil {
 		x.fail(err)
 		return
 	}
-	t.attach(1)
-	defer t.attach(-1)
+	a := &attachment{}
+	defer t.leave(a)
 	x.mu.Lock()
 	x.process = t.process
-	x.resize = t.resize
+	x.resize = func(size windowSize) { t.attach(a, size) }
 	x.mu.Unlock()
-	t.resize(*x.size)
+	before := t.attach(a, *x.size)
 
 	output := t.output.follow()
 	defer output.Close()
@@ -68,6 +71,10 @@ func (x *session) runInTerminal(ctx context.Context, c command, line string) {
 	// Then following stops, and the program is left alone.
 	stop := context.AfterFunc(ctx, output.Close)
 	defer stop()
+	if !isNew && before == *x.size {
+		// The kernel says nothing of a size that stays as it is, and a full-screen program draws again when told.
+		_ = syscall.Kill(-t.foreground(), syscall.SIGWINCH)
+	}
 	go func() { _, _ = io.Copy(h, x.channel) }()
 	_ = splice.Copy(x.channel, output)
 	select {
@@ -77,17 +84,23 @@ func (x *session) runInTerminal(ctx context.Context, c command, line string) {
 	}
 }
 
+// terminalNames are those that a list, an environment and a command line can show.
+var terminalNames = regexp.MustCompile(`^[\pL\pN][\pL\pN._-]{0,63}$`)
+
 // terminal finds the terminal that the session names or makes one.
-func (s *Server) terminal(x *session, c command, line string) (*terminal, error) {
+func (s *Server) terminal(x *session, c command, line string) (t *terminal, isNew bool, err error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	name := x.env[wire.TerminalName]
 	if t := s.terminals[name]; t != nil {
-		return t, nil
+		return t, false, nil
+	}
+	if name != "" && !terminalNames.MatchString(name) {
+		return nil, false, fmt.Errorf("%q cannot be a terminal's name: use letters, digits, \".\", \"_\" and \"-\", a letter or digit first, at most 64", name)
 	}
 	greeting := ""
 	if line == "" && x.welcome() {
-		greeting = s.greeting()
+		greeting = s.greeting(cmp.Or(x.env["DOMICILE_WORKSPACE"], x.person.env["DOMICILE_WORKSPACE"], "NAME"))
 	}
 	named := name != ""
 	for n := 1; !named; n++ {
@@ -95,9 +108,9 @@ func (s *Server) terminal(x *session, c command, line string) (*terminal, error)
 			break
 		}
 	}
-	t, err := s.openTerminal(name, x, c, greeting)
+	t, err = s.openTerminal(name, x, c, greeting)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
 	t.named, t.command = named, line != ""
 	s.terminals[name] = t
@@ -109,7 +122,7 @@ func (s *Server) terminal(x *session, c command, line string) (*terminal, error)
 			delete(s.terminals, name)
 		}
 	}()
-	return t, nil
+	return t, true, nil
 }
 
 func (s *Server) openTerminal(name string, x *session, c command, greeting string) (*terminal, error) {
@@ -182,12 +195,36 @@ func (t *terminal) collect() {
 // on its way.
 func (t *terminal) quietSoon() { t.master.readBefore(time.Now().Add(drainQuiet)) }
 
-func (t *terminal) attach(n int) {
+// attachment is somebody at a terminal, by the size of their window.
+type attachment struct{ size windowSize }
+
+// attach notes the window of somebody at the terminal, which gets its size, and returns the size before.
+func (t *terminal) attach(a *attachment, size windowSize) (before windowSize) {
 	t.mu.Lock()
-	defer t.mu.Unlock()
-	t.attached += n
+	before = t.size
+	a.size = size
+	t.attached = append(slices.DeleteFunc(t.attached, func(other *attachment) bool { return other == a }), a)
+	t.mu.Unlock()
+	t.resize(size)
+	return before
 }
 
+// leave forgets somebody. The terminal gets the size of who changed theirs last of those who stay.
+func (t *terminal) leave(a *attachment) {
+	t.mu.Lock()
+	t.attached = slices.DeleteFunc(t.attached, func(other *attachment) bool { return other == a })
+	var size windowSize
+	if n := len(t.attached); n > 0 {
+		size = t.attached[n-1].size
+	}
+	same := size == t.size
+	t.mu.Unlock()
+	if !same {
+		t.resize(size)
+	}
+}
+
+// resize gives the terminal a size; none counts as no change.
 func (t *terminal) resize(size windowSize) {
 	if size.Columns == 0 || size.Rows == 0 {
 		return
@@ -208,14 +245,17 @@ func (x *session) welcome() bool {
 	return x.env["TERM"] != "" && x.env["TERM"] != "dumb" && x.env["TERM"] != "unknown" && x.env["INSIDE_EMACS"] == "" && !prompts && !commands
 }
 
+// longestCommand is how much of a command is shown, in characters.
+const longestCommand = 80
+
 // greeting tells of terminals that wait for the person to come back. It is called with the
 // server's lock held.
-func (s *Server) greeting() string {
+func (s *Server) greeting(workspace string) string {
 	var b strings.Builder
 	for _, other := range s.terminalsNow() {
 		if other.Attached == 0 {
-			fmt.Fprintf(&b, "Terminal %s still runs %s. To come back to it: %s=%s with SetEnv, or domicile shell -terminal %s.\r\n",
-				other.Name, visible.Text(other.Command), wire.TerminalName, other.Name, other.Name)
+			fmt.Fprintf(&b, "Terminal %s still runs %s. To come back to it, from your machine:\r\n  domicile shell %s -terminal %s\r\n",
+				other.Name, visible.Line(other.Command, longestCommand), workspace, other.Name)
 		}
 	}
 	return b.String()
@@ -231,7 +271,7 @@ func (s *Server) terminalsNow() []wire.Terminal {
 	list := []wire.Terminal{}
 	for _, t := range s.terminals {
 		t.mu.Lock()
-		list = append(list, wire.Terminal{Name: t.name, Command: commandOf(t.foreground()), Attached: t.attached, Started: t.started})
+		list = append(list, wire.Terminal{Name: t.name, Command: commandOf(t.foreground()), Attached: len(t.attached), Started: t.started})
 		t.mu.Unlock()
 	}
 	sort.Slice(list, func(i, j int) bool { return list[i].Started.Before(list[j].Started) })
@@ -266,7 +306,7 @@ const (
 
 // hangUpIfIdle is called with the terminal's lock held.
 func (t *terminal) hangUpIfIdle(now time.Time) {
-	if t.attached > 0 || t.command || t.foreground() != t.process.pid {
+	if len(t.attached) > 0 || t.command || t.foreground() != t.process.pid {
 		t.idleSince = now
 		return
 	}

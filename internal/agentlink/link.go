@@ -149,6 +149,9 @@ func (l *Link) From(client, server string) {
 func (l *Link) Terminals(ctx context.Context) ([]wire.Terminal, error) {
 	var list []wire.Terminal
 	err := l.call(ctx, callLimit, wire.Terminals, struct{}{}, &list)
+	for i := range list { // an agent may say anything
+		list[i].Name, list[i].Command = visible.Line(list[i].Name, longestName), visible.Line(list[i].Command, longestLine)
+	}
 	return list, err
 }
 

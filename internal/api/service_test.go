@@ -13,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -39,6 +40,16 @@ import (
 var database *daemons.Postgres
 
 func TestMain(m *testing.M) { os.Exit(daemonstest.Postgres(m, &database)) }
+
+// hostKeys are those of all services of the tests: making an RSA key takes its time.
+var hostKeys = sync.OnceValues(func() (*hostkeys.Folder, error) {
+	folder, err := os.MkdirTemp("", "hostkeys-")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(folder)
+	return hostkeys.Open(folder)
+})
 
 // house is a whole service at a site that makes nothing, reached over HTTP.
 type house struct {
@@ -86,7 +97,7 @@ func open(t *testing.T, facts site.Facts, definition string) *house {
 // gateway is an SSH server that only ends what was opened with credentials that ended.
 func (h *house) gateway(t *testing.T, log *slog.Logger) *gateway.Server {
 	t.Helper()
-	keys, err := hostkeys.Open(t.TempDir())
+	keys, err := hostKeys()
 	require.NoError(t, err)
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)

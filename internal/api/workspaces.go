@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net"
 	"slices"
+	"strings"
 	"time"
 
 	"domicile/internal/advice"
@@ -111,6 +112,11 @@ func (s *Server) find(ctx context.Context, name string) (records.Workspace, erro
 	w, err := s.o.Store.WorkspaceByName(ctx, account(ctx).ID, name)
 	if errors.Is(err, records.ErrNotFound) || err == nil && w.Hidden() {
 		err = fault.New("no-workspace", "domicile list shows yours", "You have no workspace %q", name)
+		if of, part, dotted := strings.Cut(name, "."); dotted {
+			if _, ofErr := s.o.Store.WorkspaceByName(ctx, account(ctx).ID, of); ofErr == nil {
+				err = fault.New("no-workspace", "domicile forward "+of+" "+part+":PORT", "%s is not a helper of %s. A service of the workspace is reached by its ports", part, of)
+			}
+		}
 		if _, owner, guest := gateway.SplitOwner(name); guest {
 			err = fault.New("no-workspace", "domicile guests tells where you are a guest: there you may use shell, run, forward, pipe and ssh", "This is for the owner of a workspace, and %q would be one of %s", name, owner)
 		}

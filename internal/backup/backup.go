@@ -36,7 +36,7 @@ const (
 )
 
 // keys are the files of the data folder that are part of a backup: those that are there.
-var keys = []string{"secret.key", "ssh_host_ed25519_key", "ssh_host_ed25519_key.next", "ssh_host_authority_key", "known_hosts"}
+var keys = []string{"secret.key", "ssh_host_ed25519_key", "ssh_host_ed25519_key.next", "ssh_host_authority_key", "ssh_host_ecdsa_key", "ssh_host_rsa_key", "known_hosts"}
 
 const (
 	mostKey     = 1 << 20 // bytes of a key

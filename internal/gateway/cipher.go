@@ -32,6 +32,9 @@ var (
 	signing   = []string{ssh.KeyAlgoED25519, ssh.KeyAlgoSKED25519, ssh.KeyAlgoECDSA256, ssh.KeyAlgoECDSA384, ssh.KeyAlgoECDSA521, ssh.KeyAlgoSKECDSA256, ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256}
 )
 
+// macs are used with ciphers that do not protect the data themselves: nothing with SHA-1.
+var macs = []string{ssh.HMACSHA256ETM, ssh.HMACSHA512ETM, ssh.HMACSHA256, ssh.HMACSHA512}
+
 // proposalLimit is how long a client may take to propose something before it is served
 // without knowing that.
 const proposalLimit = 2 * time.Second
@@ -44,32 +47,32 @@ const maxProposal = 32 << 10
 // AES-GCM last in it, and that is more than twice as fast as what would be taken else. So a
 // client that knows it is offered nothing else; one that was told to use another cipher has
 // that.
-func begin(conn net.Conn, config *ssh.ServerConfig) (at net.Conn, client string, err error) {
-	config.ServerVersion, config.KeyExchanges, config.PublicKeyAuthAlgorithms, config.Ciphers = version, exchanges, signing, all
+func begin(conn net.Conn, config *ssh.ServerConfig) (at net.Conn, client string, hostKeys []string, err error) {
+	config.ServerVersion, config.KeyExchanges, config.PublicKeyAuthAlgorithms, config.Ciphers, config.MACs = version, exchanges, signing, all, macs
 	if _, err := io.WriteString(conn, version+"\r\n"); err != nil {
-		return nil, "", err
+		return nil, "", nil, err
 	}
 	from := bufio.NewReaderSize(conn, maxProposal)
 	_ = conn.SetReadDeadline(time.Now().Add(proposalLimit))
-	client, ciphers := proposed(from)
+	client, hostKeys, ciphers := proposed(from)
 	for _, name := range ciphers {
 		if slices.Contains(quick, name) {
 			config.Ciphers = quick
 		}
 	}
 	_ = conn.SetReadDeadline(time.Now().Add(handshakeLimit))
-	return connection.Begun(conn, from, len(version)+2), client, nil
+	return connection.Begun(conn, from, len(version)+2), client, hostKeys, nil
 }
 
-// proposed gives a client's greeting and the ciphers that it proposes for what it sends, in its order,
+// proposed gives a client's greeting, and the kinds of host keys and the ciphers that it proposes, in its order,
 // without taking anything of the stream: they stand in its first packet behind its first line (RFC
 // 4253, sections 4.2, 6 and 7.1). None where it cannot be told.
-func proposed(r *bufio.Reader) (client string, ciphers []string) {
+func proposed(r *bufio.Reader) (client string, hostKeys, ciphers []string) {
 	line := 0
 	for n := 1; ; n++ {
 		b, err := r.Peek(n)
 		if err != nil || n > 4096 {
-			return "", nil
+			return "", nil, nil
 		}
 		if b[n-1] != '\n' {
 			continue
@@ -83,34 +86,37 @@ func proposed(r *bufio.Reader) (client string, ciphers []string) {
 	}
 	head, err := r.Peek(line + 5)
 	if err != nil {
-		return client, nil
+		return client, nil, nil
 	}
 	length := int(binary.BigEndian.Uint32(head[line:]))
 	if length < 20 || line+4+length > maxProposal {
-		return client, nil
+		return client, nil, nil
 	}
 	packet, err := r.Peek(line + 4 + length)
 	if err != nil {
-		return client, nil
+		return client, nil, nil
 	}
 	body := packet[line+5:]
 	const begins = 17 // the kind of the packet, and a cookie
 	if body[0] != 20 || len(body) < begins {
-		return client, nil
+		return client, nil, nil
 	}
 	body = body[begins:]
 	for list := 0; list < 3; list++ { // exchanges, host keys, ciphers of the client
 		if len(body) < 4 {
-			return client, nil
+			return client, nil, nil
 		}
 		n := int(binary.BigEndian.Uint32(body))
 		if n < 0 || n > len(body)-4 {
-			return client, nil
+			return client, nil, nil
 		}
-		if list == 2 {
-			return client, strings.Split(string(body[4:4+n]), ",")
+		switch names := strings.Split(string(body[4:4+n]), ","); list {
+		case 1:
+			hostKeys = names
+		case 2:
+			return client, hostKeys, names
 		}
 		body = body[4+n:]
 	}
-	return client, nil
+	return client, nil, nil
 }

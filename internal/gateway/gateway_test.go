@@ -2,7 +2,9 @@ package gateway
 
 import (
 	"bufio"
+	"bytes"
 	"errors"
+	"net"
 	"strings"
 	"testing"
 
@@ -60,7 +62,7 @@ func (o *town) algorithms(t *testing.T, key ssh.Signer, config ssh.Config) (ssh.
 // A client that says nothing that can be understood is served without knowing it.
 func TestProposalsThatCannotBeRead(t *testing.T) {
 	for _, said := range []string{"", "GET / HTTP/1.1\r\n\r\n", "SSH-2.0-x\r\n", "SSH-2.0-x\r\n\xff\xff\xff\xff\x00\x14", "SSH-2.0-x\r\n\x00\x00\x00\x20\x04\x14" + strings.Repeat("\x00", 12), "SSH-2.0-x\r\n\x00\x00\x00\x20\x04\x14" + strings.Repeat("\xff", 40), strings.Repeat("x", 9000)} {
-		_, ciphers := proposed(bufio.NewReaderSize(strings.NewReader(said), maxProposal))
+		_, _, ciphers := proposed(bufio.NewReaderSize(strings.NewReader(said), maxProposal))
 		assert.Nil(t, ciphers, "%.20q", said)
 	}
 }
@@ -87,4 +89,46 @@ func TestWhatToDoWhereNobodyAnswers(t *testing.T) {
 	assert.Equal(t, "The workspace cannot be reached: the rented instance has not called. What to do: try again in a minute.",
 		explain(fault.Transient(nil, "machine-silent", "try again in a minute", "the rented instance has not called")))
 	assert.Equal(t, "The workspace cannot be reached: the rope parted", explain(errors.New("the rope parted")))
+}
+
+// Clients whose rules do not allow Ed25519 get another key, certified by the same authority; nothing is signed or
+// authenticated with SHA-1.
+func TestOtherKindsOfHostKeys(t *testing.T) {
+	key := newSigner(t)
+	o := &town{t: t, key: key.PublicKey(), state: records.Ready, agent: telling}
+	s, at := o.serve(t)
+	dial := func(change func(*ssh.ClientConfig)) (shown ssh.PublicKey, err error) {
+		config := &ssh.ClientConfig{User: "deck", Auth: []ssh.AuthMethod{ssh.PublicKeys(key)}, HostKeyCallback: func(_ string, _ net.Addr, k ssh.PublicKey) error {
+			shown = k
+			return nil
+		}}
+		change(config)
+		c, err := ssh.Dial("tcp", at, config)
+		if err == nil {
+			c.Close()
+		}
+		return shown, err
+	}
+	for _, algorithm := range []string{ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256, ssh.KeyAlgoECDSA256} {
+		shown, err := dial(func(c *ssh.ClientConfig) { c.HostKeyAlgorithms = []string{algorithm} })
+		require.NoError(t, err, algorithm)
+		found := false
+		for _, other := range s.HostKeys().Others {
+			found = found || bytes.Equal(other.Plain.PublicKey().Marshal(), shown.Marshal())
+			checker := ssh.CertChecker{IsHostAuthority: func(k ssh.PublicKey, _ string) bool {
+				return bytes.Equal(k.Marshal(), s.HostKeys().Authority.Marshal())
+			}}
+			assert.NoError(t, checker.CheckHostKey("anywhere:22", &net.TCPAddr{}, other.Certified.PublicKey()))
+		}
+		assert.True(t, found, algorithm)
+	}
+	shown, err := dial(func(c *ssh.ClientConfig) { c.HostKeyAlgorithms = []string{ssh.KeyAlgoECDSA256, ssh.KeyAlgoED25519} })
+	require.NoError(t, err)
+	assert.Equal(t, ssh.KeyAlgoED25519, shown.Type(), "who knows the service by it sees no other")
+	_, err = dial(func(c *ssh.ClientConfig) { c.HostKeyAlgorithms = []string{ssh.KeyAlgoRSA} })
+	assert.Error(t, err)
+	_, err = dial(func(c *ssh.ClientConfig) {
+		c.Ciphers, c.MACs = []string{ssh.CipherAES128CTR}, []string{ssh.InsecureHMACSHA196}
+	})
+	assert.Error(t, err)
 }

@@ -9,8 +9,6 @@ import (
 	"testing"
 	"time"
 
-	"domicile/internal/hostkeys"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -31,7 +29,7 @@ func greeted(t *testing.T, from, to string) (net.Conn, bool) {
 // Who says nothing and stays keeps only the door of its own address shut, and only while it
 // stays.
 func TestStrangersOfOneAddressAreFew(t *testing.T) {
-	key, err := hostkeys.Open(t.TempDir())
+	key, err := hostKeys()
 	require.NoError(t, err)
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)

@@ -10,6 +10,7 @@ import (
 	"iter"
 	"log/slog"
 	"net"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -184,16 +185,25 @@ func (s *Server) serve(ctx context.Context, conn net.Conn, config *ssh.ServerCon
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	defer stop()
 	_ = conn.SetDeadline(time.Now().Add(handshakeLimit))
-	greeted, client, err := begin(conn, config)
+	greeted, client, kinds, err := begin(conn, config)
 	if err != nil {
 		s.Log.Debug("ssh greeting", "from", conn.RemoteAddr(), "error", err)
 		return
 	}
 	keys := s.HostKeys()
-	config.AddHostKey(keys.Present)
 	openSSH := strings.HasPrefix(client, openSSHs)
+	config.AddHostKey(keys.Present)
 	if openSSH { // others may take a certificate and know nothing of authorities
 		config.AddHostKey(keys.Certified)
+	}
+	// Who knows the service by its Ed25519 key must not be shown another kind because it prefers that.
+	if len(kinds) > 0 && !slices.Contains(kinds, ssh.KeyAlgoED25519) && !slices.Contains(kinds, ssh.CertAlgoED25519v01) {
+		for _, other := range keys.Others {
+			config.AddHostKey(other.Plain)
+			if openSSH {
+				config.AddHostKey(other.Certified)
+			}
+		}
 	}
 	c, channels, requests, err := ssh.NewServerConn(greeted, config)
 	if err != nil {
@@ -276,7 +286,7 @@ func (s *Server) find(ctx context.Context, account int64, name string) (records.
 	}
 	if of, part, dotted := strings.Cut(name, "."); dotted {
 		if _, err := s.Directory.WorkspaceByName(ctx, account, of); err == nil {
-			return w, sentence("The workspace %s has no helper %q. A service of that name is reached through the workspace: ssh -L 8080:%s:PORT %s; its lines: domicile services %s", of, part, part, of, of)
+			return w, sentence("%s is not a helper of %s. A service of the workspace is reached by its ports: domicile forward %s %s:PORT; what it prints: domicile services %s log %s", part, of, of, part, of, part)
 		}
 	}
 	list, err := s.Directory.Workspaces(ctx, account)

@@ -5,6 +5,7 @@ import (
 	"iter"
 	"strings"
 	"sync"
+	"time"
 
 	"domicile/internal/connection"
 	"domicile/internal/splice"
@@ -103,12 +104,27 @@ func passChannel(c connection.NewChannel, to connection.Conn) {
 	output.Go(func() { _ = splice.Copy(near, far) })
 	output.Go(func() { _ = splice.Copy(near.Stderr(), far.Stderr()) })
 	output.Wait()
+	// OpenSSH's client closes a channel as soon as data has ended on both sides, and how the program ended, coming
+	// after that, would be lost. So that goes first. A program that has closed its output and goes on is seen to
+	// after a moment.
+	passed := make(chan struct{})
+	go func() {
+		requests.Wait()
+		close(passed)
+	}()
+	select {
+	case <-passed:
+	case <-time.After(exitGrace):
+	}
 	// Only now: the end of data holds for standard error too (RFC 4254, section 5.3).
 	_ = near.CloseWrite()
-	requests.Wait()
+	<-passed
 	answered(&answering)
 	near.Close()
 }
+
+// exitGrace is how long after the end of its output a program's exit status is waited for.
+const exitGrace = time.Second
 
 // answered waits until what is being answered is.
 func answered(answering *sync.Mutex) {

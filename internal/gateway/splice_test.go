@@ -9,7 +9,9 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"os"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -36,10 +38,20 @@ func newSigner(t *testing.T) ssh.Signer {
 // newKeys are keys of a host.
 func newKeys(t *testing.T) func() hostkeys.Set {
 	t.Helper()
-	folder, err := hostkeys.Open(t.TempDir())
+	folder, err := hostKeys()
 	require.NoError(t, err)
 	return folder.Now
 }
+
+// hostKeys are those of all tests: making an RSA key takes its time.
+var hostKeys = sync.OnceValues(func() (*hostkeys.Folder, error) {
+	folder, err := os.MkdirTemp("", "hostkeys-")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(folder)
+	return hostkeys.Open(folder)
+})
 
 // town is a Directory and a Reacher of one person with one workspace, behind which an
 // agent of the test's own stands.

@@ -4,8 +4,12 @@
 package hostkeys
 
 import (
+	"crypto"
+	"crypto/ecdsa"
 	"crypto/ed25519"
+	"crypto/elliptic"
 	"crypto/rand"
+	"crypto/rsa"
 	"encoding/pem"
 	"errors"
 	"fmt"
@@ -26,7 +30,12 @@ type Set struct {
 	Certified ssh.Signer // the present one, with the authority's certificate
 	Next      ssh.Signer // nil: none is announced
 	Authority ssh.PublicKey
+	// Others are keys of other kinds, for clients whose rules do not allow Ed25519. They do not change.
+	Others []Pair
 }
+
+// Pair is a key, and the same with the authority's certificate.
+type Pair struct{ Plain, Certified ssh.Signer }
 
 // Announced are the keys that clients may expect, the present one first.
 func (s Set) Announced() []ssh.Signer {
@@ -41,7 +50,12 @@ const (
 	presentFile   = "ssh_host_ed25519_key"
 	nextFile      = presentFile + ".next"
 	authorityFile = "ssh_host_authority_key"
+	ecdsaFile     = "ssh_host_ecdsa_key"
+	rsaFile       = "ssh_host_rsa_key"
 )
+
+// rsaBits is the size of the RSA key.
+const rsaBits = 3072
 
 // Folder has the keys in files. Several services may share one: each sees what another changes.
 type Folder struct {
@@ -54,10 +68,9 @@ type Folder struct {
 // Open reads the keys of a folder, and makes those that are missing.
 func Open(path string) (*Folder, error) {
 	f := &Folder{path: path}
-	for _, name := range []string{presentFile, authorityFile} {
+	for _, name := range []string{presentFile, authorityFile, ecdsaFile, rsaFile} {
 		if _, err := os.Stat(f.file(name)); errors.Is(err, fs.ErrNotExist) {
-			err = makeKey(f.file(name))
-			if err != nil {
+			if err := makeKey(f.file(name)); err != nil {
 				return nil, fmt.Errorf("make host key: %w", err)
 			}
 		}
@@ -128,6 +141,16 @@ func (f *Folder) read() error {
 	if s.Certified, err = certify(s.Present, authority); err != nil {
 		return err
 	}
+	for _, name := range []string{ecdsaFile, rsaFile} {
+		var pair Pair
+		if pair.Plain, err = readKey(f.file(name)); err != nil {
+			return err
+		}
+		if pair.Certified, err = certify(pair.Plain, authority); err != nil {
+			return err
+		}
+		s.Others = append(s.Others, pair)
+	}
 	f.set, f.stamp = s, stamp
 	return nil
 }
@@ -158,14 +181,26 @@ func readKey(path string) (ssh.Signer, error) {
 		return nil, fmt.Errorf("host key: %w", err)
 	}
 	signer, err := ssh.ParsePrivateKey(b)
+	if signs, ok := signer.(ssh.AlgorithmSigner); ok && err == nil && signer.PublicKey().Type() == ssh.KeyAlgoRSA {
+		signer, err = ssh.NewSignerWithAlgorithms(signs, []string{ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256}) // not SHA-1
+	}
 	if err != nil {
 		return nil, fmt.Errorf("host key %s: %w", path, err)
 	}
 	return signer, nil
 }
 
-func makeKey(path string) error {
-	_, key, err := ed25519.GenerateKey(rand.Reader)
+// makeKey makes a key of the kind that the file's name says.
+func makeKey(path string) (err error) {
+	var key crypto.PrivateKey
+	switch filepath.Base(path) {
+	case ecdsaFile:
+		key, err = ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	case rsaFile:
+		key, err = rsa.GenerateKey(rand.Reader, rsaBits)
+	default:
+		_, key, err = ed25519.GenerateKey(rand.Reader)
+	}
 	if err != nil {
 		return err
 	}

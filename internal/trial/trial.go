@@ -9,7 +9,9 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"time"
@@ -230,11 +232,48 @@ func (o Options) byPort(ctx context.Context, known client.Ways, hasKey bool) Way
 			return "", fault.Wrap(err, "not-ssh", "something between may answer in its place; go through the service's own address: domicile shell "+o.Workspace, "who answers there does not speak SSH to the end")
 		}
 		return "", fault.Wrap(err, "not-let-in", "domicile keys lists those that are known", "the key is not taken")
-	}) && w.step("a session", func(ctx context.Context) (string, error) { return session(ctx, c) })
+	}) && w.step("a session", func(ctx context.Context) (string, error) { return session(ctx, c) }) && o.byOpenSSH(w, known)
 	if c != nil {
 		c.Close()
 	}
 	return w.way
+}
+
+// byOpenSSH has the real client do the same, which has its own opinion of the rights of files, and settings that may
+// name another key for the host. Where it is not installed nothing is tried.
+func (o Options) byOpenSSH(w *walk, known client.Ways) bool {
+	program, err := exec.LookPath("ssh")
+	if err != nil {
+		return true
+	}
+	return w.step("OpenSSH's client does it too", func(ctx context.Context) (string, error) {
+		folder, err := os.MkdirTemp("", "domicile-trial-")
+		if err != nil {
+			return "", fmt.Errorf("make a folder for the known host key: %w", err)
+		}
+		defer os.RemoveAll(folder)
+		hosts := filepath.Join(folder, "known_hosts")
+		line := fmt.Sprintf("[%s]:%d %s\n", known.Host, known.Port, strings.TrimSpace(known.HostKey))
+		if known.Port == 22 {
+			line = known.Host + " " + strings.TrimSpace(known.HostKey) + "\n"
+		}
+		if err := os.WriteFile(hosts, []byte(line), 0o600); err != nil {
+			return "", fmt.Errorf("write the known host key: %w", err)
+		}
+		args := []string{"-o", "BatchMode=yes", "-o", "ConnectTimeout=10", "-o", "StrictHostKeyChecking=yes", "-o", "UserKnownHostsFile=\"" + hosts + "\"", "-o", "GlobalKnownHostsFile=none", "-o", "UpdateHostKeys=no",
+			"-p", strconv.Itoa(known.Port), known.User + "@" + known.Host, "exit 0"}
+		if o.Settings != "" {
+			args = append([]string{"-F", o.Settings}, args...)
+		}
+		c := exec.CommandContext(ctx, program, args...)
+		c.Env = append(os.Environ(), "SSH_AUTH_SOCK="+o.Keys.Agent)
+		var said bytes.Buffer
+		c.Stderr = &said
+		if err := c.Run(); err != nil {
+			return "", fault.Wrap(err, "ssh-failed", "ssh -v -p "+strconv.Itoa(known.Port)+" "+known.User+"@"+known.Host, "%s", strings.Join(strings.Fields(said.String()), " "))
+		}
+		return "with your settings of ssh", nil
+	})
 }
 
 // algorithms are those of a known host key alone: a server may have others too.

@@ -60,7 +60,9 @@ func newPier(t *testing.T) (*pier, Options) {
 	steps := []client.TriedStep{{Name: "the workspace runs", Fine: true}, {Name: "its agent answers", Fine: true}, {Name: "the SSH server answers", Fine: true}, {Name: "you have a key", Fine: true}}
 	p.known = client.Ways{Workspace: "deck", User: "deck", Host: "127.0.0.1", Port: port.(*net.TCPAddr).Port, HostKey: string(ssh.MarshalAuthorizedKey(p.key.PublicKey())),
 		Fingerprint: ssh.FingerprintSHA256(p.key.PublicKey()), Clock: time.Now(), Steps: steps}
-	return p, Options{Service: p, URL: "http://pier", Workspace: "deck", Keys: Keys{Folder: folder}}
+	settings := filepath.Join(folder, "config")
+	require.NoError(t, os.WriteFile(settings, []byte("IdentitiesOnly yes\nIdentityFile "+filepath.Join(folder, "id_ed25519")+"\n"), 0o600))
+	return p, Options{Service: p, URL: "http://pier", Workspace: "deck", Keys: Keys{Folder: folder}, Settings: settings}
 }
 
 // listen serves who comes to a port of loopback.
@@ -170,6 +172,12 @@ func TestWhereAWayFails(t *testing.T) {
 		}, "it signs you in, and the known host key answers", "somebody else answers there", "do not go on"},
 		"not let in": {func(_ *testing.T, p *pier, _ *Options) { p.taken = "SHA256:nobody" },
 			"it signs you in, and the known host key answers", "the key is not taken", "domicile keys"},
+		"a key that others may read": {func(t *testing.T, _ *pier, o *Options) {
+			require.NoError(t, os.Chmod(filepath.Join(o.Keys.Folder, "id_ed25519"), 0o644))
+		}, "OpenSSH's client does it too", "UNPROTECTED PRIVATE KEY FILE", "ssh -v -p"},
+		"settings with another key": {func(t *testing.T, _ *pier, o *Options) {
+			require.NoError(t, os.WriteFile(o.Settings, []byte("IdentitiesOnly yes\nIdentityFile /nowhere\n"), 0o600))
+		}, "OpenSSH's client does it too", "Permission denied", "ssh -v -p"},
 		"no session": {func(_ *testing.T, p *pier, _ *Options) { p.refuses = true },
 			"a session", "the deck is being scrubbed", ""},
 	} {
@@ -238,6 +246,7 @@ func TestKeysOfTheSSHAgent(t *testing.T) {
 	p.taken = ssh.FingerprintSHA256(signer.PublicKey())
 	p.keys = []client.Key{{Fingerprint: p.taken}}
 	o.Keys = Keys{Agent: socket}
+	require.NoError(t, os.WriteFile(o.Settings, nil, 0o600))
 	r, err := Run(t.Context(), o)
 	require.NoError(t, err)
 	assert.True(t, r.Ways[0].Works, "%+v", r.Ways[0])

@@ -11,7 +11,9 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"domicile/internal/fault"
@@ -26,6 +28,8 @@ type Program struct {
 	// Workspace is the name of it, for what is said.
 	Workspace string
 	Folder    string // the current one
+	// Start starts the program again with other arguments, and does not wait for it; nil: it cannot.
+	Start func(args []string) error
 }
 
 const use = `use: usher open ADDRESS       open a web address in the browser of the machine you sit at
@@ -34,6 +38,7 @@ const use = `use: usher open ADDRESS       open a web address in the browser of 
      usher copy [TEXT]         put a text, or standard input, on your clipboard there
      usher tell TEXT           show a notice there
      usher run COMMAND...      run a command here, and show a notice there when it ends
+With -no-wait before the words, open, edit, show, copy and tell do not wait for the answer.
 `
 
 // The exit statuses.
@@ -45,6 +50,25 @@ const (
 
 // Browse is the name by which the program opens what it is given, as programs call BROWSER.
 const Browse = "browse"
+
+// noWait has the program end before there is an answer.
+const noWait = "-no-wait"
+
+// sayAfter is after how long without a word the program says what it waits for.
+const sayAfter = 2 * time.Second
+
+// later carries out a command line in a program of its own, which nobody waits for.
+func (p Program) later(ctx context.Context, args []string) int {
+	if len(args) == 0 || args[0] == "run" || args[0] == "git-credential" || p.Start == nil {
+		fmt.Fprint(p.Err, use)
+		return misuse
+	}
+	if err := p.Start(args); err != nil {
+		fmt.Fprintf(p.Err, "usher: %v\n", err)
+		return failed
+	}
+	return done
+}
 
 // answerLimit is how long an answer is waited for: a person may have to be asked.
 const answerLimit = 5 * time.Minute
@@ -62,6 +86,9 @@ func (p Program) Run(ctx context.Context, name string, args []string) int {
 		return misuse
 	}
 	verb, rest := args[0], args[1:]
+	if verb == noWait || len(rest) > 0 && rest[0] == noWait {
+		return p.later(ctx, slices.DeleteFunc(slices.Clone(args), func(word string) bool { return word == noWait }))
+	}
 	text := strings.Join(rest, " ")
 	switch {
 	case verb == "open" && len(rest) == 1:
@@ -121,7 +148,12 @@ func (p Program) ask(ctx context.Context, w wish.Wish) (wish.Word, error) {
 		return wish.Word{}, errNobody
 	}
 	heard := false
+	waiting := time.AfterFunc(sayAfter, func() {
+		fmt.Fprintf(p.Err, "usher: waiting for the machine that you sit at, up to %s (%s does not wait)\n", answerLimit, noWait)
+	})
+	defer waiting.Stop()
 	last, err := wish.Words(conn, func(text string) {
+		waiting.Stop()
 		heard = true
 		fmt.Fprintf(p.Err, "usher: %s\n", text)
 	})
@@ -231,12 +263,20 @@ func (p Program) git(ctx context.Context, verb string) int {
 	return done
 }
 
+// startAgain starts this program in a session of its own, which outlives the terminal.
+func startAgain(args []string) error {
+	c := exec.Command("/proc/self/exe", args...)
+	c.Args[0] = "usher"
+	c.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	return c.Start()
+}
+
 // Main is the program as it is called.
 func Main(ctx context.Context, socket string) int {
 	folder, err := os.Getwd()
 	if err != nil {
 		folder = "/"
 	}
-	p := Program{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Socket: socket, Workspace: os.Getenv("DOMICILE_WORKSPACE"), Folder: folder}
+	p := Program{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Socket: socket, Workspace: os.Getenv("DOMICILE_WORKSPACE"), Folder: folder, Start: startAgain}
 	return p.Run(ctx, filepath.Base(os.Args[0]), os.Args[1:])
 }
