@@ -4,6 +4,8 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"net/url"
+	"strings"
 	"time"
 
 	"domicile/internal/client"
@@ -56,7 +58,7 @@ var webCommand = command{
 				b.Password = &said
 			}
 			a, err := client.Answer[client.WebAddress](c.ShareWebAddress(ctx, args[0], args[1], b))
-			return present(t, *asJSON, a, err, func(a client.WebAddress) { printShared(t, a) })
+			return present(t, *asJSON, a, err, func(a client.WebAddress) { printShared(t, args[0], a) })
 		}
 	},
 }
@@ -79,7 +81,16 @@ func enter(ctx context.Context, t *terminal, c *client.Service, workspace, port 
 	}
 	printWeb(t, workspace, list)
 	fmt.Fprintf(t.out, "To come in with a browser, once and within a minute:\n  %s\n", e.Url)
+	explainLocalhost(t, workspace, port, e.Url)
 	return nil
+}
+
+// explainLocalhost says what to do with names below localhost, which browsers and curl resolve by themselves and
+// Python, node and wget do not.
+func explainLocalhost(t *terminal, workspace, port, address string) {
+	if u, err := url.Parse(address); err == nil && strings.HasSuffix(u.Hostname(), ".localhost") {
+		fmt.Fprintf(t.out, "Python, node and wget do not resolve names below localhost. For them:\n  domicile forward %s %s\n", workspace, port)
+	}
 }
 
 func printWeb(t *terminal, workspace string, list []client.WebAddress) {
@@ -117,9 +128,10 @@ func sharedWith(a client.WebAddress) string {
 	return "you"
 }
 
-func printShared(t *terminal, a client.WebAddress) {
+func printShared(t *terminal, workspace string, a client.WebAddress) {
 	fmt.Fprintf(t.out, "%s is for %s.\n", a.Url, sharedWith(a))
 	if a.Link != nil {
 		fmt.Fprintf(t.out, "The link, which is shown only now:\n  %s\n", *a.Link)
 	}
+	explainLocalhost(t, workspace, a.Port, a.Url)
 }

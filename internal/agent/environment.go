@@ -122,7 +122,6 @@ func (s *Server) probe(ctx context.Context, p *person, how string) (map[string]s
 	}
 	ctx, cancel := context.WithTimeout(ctx, probeLimit)
 	defer cancel()
-	const mark = "domicile-environment-follows\n"
 	out, w, err := os.Pipe()
 	if err != nil {
 		return nil, err
@@ -133,7 +132,7 @@ func (s *Server) probe(ctx context.Context, p *person, how string) (map[string]s
 	}
 	defer null.Close()
 	child, err := s.spawner.start(command{path: p.account.shell, user: p.account, folder: p.start(), env: list(p.env),
-		args:  []string{p.account.shell, flags, "printf %s '" + mark + "'; exec cat /proc/self/environ"},
+		args:  []string{p.account.shell, flags, "printf %s '" + environmentBegins + "'; cat /proc/self/environ; printf %s '" + environmentEnds + "'"},
 		files: []*os.File{null, w, null}})
 	w.Close()
 	if err != nil {
@@ -153,15 +152,32 @@ func (s *Server) probe(ctx context.Context, p *person, how string) (map[string]s
 	if err != nil {
 		return nil, err
 	}
-	_, after, found := bytes.Cut(b, []byte(mark))
+	between, found := betweenMarks(b)
 	if !found {
 		return nil, fmt.Errorf("the shell ended before it printed its environment")
 	}
-	probed := environment(strings.Split(string(after), "\x00"))
+	probed := environment(strings.Split(between, "\x00"))
 	for _, name := range []string{"_", "PWD", "OLDPWD", "SHLVL"} { // the shell's own, of that moment
 		delete(probed, name)
 	}
 	return probed, nil
+}
+
+// What stands before and after a printed environment: start-up files print too, before it and, from the background,
+// after it.
+const (
+	environmentBegins = "domicile-environment-begins:"
+	environmentEnds   = "domicile-environment-ends."
+)
+
+// betweenMarks is what stands between the marks of the last printed environment.
+func betweenMarks(b []byte) (between string, found bool) {
+	begin := bytes.LastIndex(b, []byte(environmentBegins))
+	if begin < 0 {
+		return "", false
+	}
+	inside, _, found := bytes.Cut(b[begin+len(environmentBegins):], []byte(environmentEnds))
+	return string(inside), found
 }
 
 // start is the folder that programs start in: the workspace's, or where there is none, home.

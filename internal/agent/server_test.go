@@ -125,12 +125,22 @@ func TestProbing(t *testing.T) {
 	link := connect(t)
 	home := t.TempDir()
 	t.Setenv("ENV", "") // sh reads it
-	require.NoError(t, os.WriteFile(filepath.Join(home, "rc"), []byte("export FROM_RC=$((40+2))\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(home, "rc"), []byte("printf WELCOME; export FROM_RC=$((40+2)) MULTI='one\ntwo'\n"), 0o644))
 	rc := filepath.Join(home, "rc")
 	answer, err := link.Configure(t.Context(), wire.Session{User: "54321", Folder: "/", Probe: "loginShell", Env: map[string]*string{"ENV": &rc}})
 	require.NoError(t, err)
 	assert.Empty(t, answer.Warning)
 	assert.Equal(t, "/bin/sh", answer.Shell, "who has no shell gets one")
+
+	// A start-up file prints what it likes, with a line end or without.
+	require.NoError(t, os.Chmod(home, 0o755))
+	require.NoError(t, os.Chmod(filepath.Dir(home), 0o755))
+	t.Setenv("ENV", rc)
+	_, err = link.Configure(t.Context(), wire.Session{User: "54321", Folder: "/", Probe: "interactiveShell"})
+	require.NoError(t, err)
+	var out bytes.Buffer
+	require.NoError(t, link.Task(t.Context(), wire.TaskRequest{Key: "what is probed", Shell: `printf '%s|%s|' "$FROM_RC" "$MULTI"; env | grep -c WELCOME || true`}, &out), out.String())
+	assert.Equal(t, "42|one\ntwo|0\n", out.String())
 }
 
 func TestTasks(t *testing.T) {

@@ -47,7 +47,7 @@ var fates = map[string]fate{
 
 	"BuildConfig.Context": carried, "BuildConfig.Dockerfile": carried, "BuildConfig.DockerfileInline": carried, "BuildConfig.Entitlements": refused, "BuildConfig.Args": carried, "BuildConfig.Provenance": without,
 	"BuildConfig.SBOM": without, "BuildConfig.SSH": refused, "BuildConfig.Labels": without, "BuildConfig.CacheFrom": without, "BuildConfig.CacheTo": without, "BuildConfig.NoCache": without, "BuildConfig.NoCacheFilter": without,
-	"BuildConfig.AdditionalContexts": carried, "BuildConfig.Pull": without, "BuildConfig.ExtraHosts": refused, "BuildConfig.Isolation": refused, "BuildConfig.Network": refused, "BuildConfig.Target": carried,
+	"BuildConfig.AdditionalContexts": carried, "BuildConfig.Pull": without, "BuildConfig.ExtraHosts": carried, "BuildConfig.Isolation": refused, "BuildConfig.Network": refused, "BuildConfig.Target": carried,
 	"BuildConfig.Secrets": refused, "BuildConfig.ShmSize": without, "BuildConfig.Tags": without, "BuildConfig.Ulimits": without, "BuildConfig.Platforms": without, "BuildConfig.Privileged": refused, "BuildConfig.Extensions": without,
 
 	"ServiceVolumeConfig.Type": carried, "ServiceVolumeConfig.Source": carried, "ServiceVolumeConfig.Target": carried, "ServiceVolumeConfig.ReadOnly": carried, "ServiceVolumeConfig.Consistency": without,

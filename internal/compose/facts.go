@@ -81,6 +81,10 @@ func (p *Project) buildOf(s types.ServiceConfig) *definition.Build {
 	if b.Dockerfile == "" {
 		b.Dockerfile = "Dockerfile"
 	}
+	for _, host := range s.Build.ExtraHosts.AsList(":") {
+		b.Options = append(b.Options, "--add-host="+host)
+	}
+	slices.Sort(b.Options)
 	for name, of := range s.Build.AdditionalContexts {
 		if b.Contexts == nil {
 			b.Contexts = map[string]string{}

@@ -36,8 +36,9 @@ const (
 type Project struct {
 	*types.Project
 	// Files are the contents of all files that were read, by path inside the repository.
-	Files map[string][]byte
-	texts []*text
+	Files   map[string][]byte
+	texts   []*text
+	refused []Refusal // what is not carried out
 	// profiles are those that the environment makes active.
 	profiles []string
 }
@@ -73,19 +74,35 @@ func Load(ctx context.Context, files fs.FS, paths []string, environment func(str
 	folder := path.Dir(paths[0])
 	env := s.environment(folder, environment)
 	details := types.ConfigDetails{WorkingDir: filepath.Join(root, folder), Environment: env}
-	for _, name := range paths {
-		details.ConfigFiles = append(details.ConfigFiles, types.ConfigFile{Filename: filepath.Join(root, name), Content: s.seen[path.Clean(name)].plain})
+	load := func() (*types.Project, error) {
+		details.ConfigFiles = nil
+		for _, name := range paths {
+			details.ConfigFiles = append(details.ConfigFiles, types.ConfigFile{Filename: filepath.Join(root, name), Content: s.seen[path.Clean(name)].plain})
+		}
+		return loader.LoadWithContext(ctx, details, func(o *loader.Options) {
+			o.SetProjectName("workspace", true)
+			o.SkipResolveEnvironment = true // its files are read below, inside the repository
+			o.SkipResolveLabels = true
+			o.MaxNodeVisits = maxNodes
+			o.Profiles = []string{"*"}
+			o.ResourceLoaders = []loader.ResourceLoader{staged{root, s}}
+		})
 	}
-	project, err := loader.LoadWithContext(ctx, details, func(o *loader.Options) {
-		o.SetProjectName("workspace", true)
-		o.SkipResolveEnvironment = true // its files are read below, inside the repository
-		o.SkipResolveLabels = true
-		o.MaxNodeVisits = maxNodes
-		o.Profiles = []string{"*"}
-		o.ResourceLoaders = []loader.ResourceLoader{staged{root, s}}
-	})
-	if err != nil {
-		return nil, []definition.Problem{s.explain(err, root, paths[0])}
+	project, err := load()
+	for err != nil && len(problems) < mostWrong {
+		wrong := s.explain(err, root, paths[0])
+		if slices.Contains(problems, wrong) {
+			break
+		}
+		problems = append(problems, wrong)
+		// The loader names the first element that is wrong: without it, it names the next one.
+		if !s.takeOut(err) {
+			break
+		}
+		_, err = load()
+	}
+	if len(problems) > 0 {
+		return nil, problems
 	}
 	p = &Project{Project: project, Files: map[string][]byte{}, texts: s.order}
 	p.relative(root)
@@ -228,6 +245,30 @@ func readBounded(files fs.FS, name string) ([]byte, error) {
 		return nil, fmt.Errorf("it is no file of at most %d bytes", maxSize)
 	}
 	return fs.ReadFile(files, name)
+}
+
+// mostWrong bounds how many wrong elements are named.
+const mostWrong = 20
+
+// takeOut takes the element that an error of the loader's names out of the text that has it. false: none does, or the
+// error is not about an element.
+func (s *staging) takeOut(err error) bool {
+	names := strings.Split(elementPath.FindString(err.Error()), ".")
+	if len(names) < 3 {
+		return false
+	}
+	for _, t := range s.order {
+		if !t.takeOut(names) {
+			continue
+		}
+		plain, err := write(t.root)
+		if err != nil {
+			return false
+		}
+		t.plain = plain
+		return true
+	}
+	return false
 }
 
 // explain turns the loader's error into a problem at its line.

@@ -169,3 +169,36 @@ func FuzzStaging(f *testing.F) {
 		}
 	})
 }
+
+// All that is wrong is told at once, each at its line.
+func TestAllThatIsWrongIsToldAtOnce(t *testing.T) {
+	files := fstest.MapFS{"compose.yaml": {Data: []byte("services:\n  app:\n    image: a\n    bogus: 1\n    more: 2\n  db:\n    image: b\n    third: 3\n")}}
+	p, problems := Load(t.Context(), files, []string{"compose.yaml"}, nil)
+	assert.Nil(t, p)
+	lines := map[int]bool{}
+	for _, x := range problems {
+		assert.Contains(t, x.Message, "is nothing that Compose knows")
+		lines[x.Line] = true
+	}
+	assert.Equal(t, map[int]bool{4: true, 5: true, 8: true}, lines, "%v", problems)
+
+	files["compose.yaml"].Data = []byte("services:\n  app:\n    image: a\n    runtime: kata\n    oom_score_adj: 5\n  db:\n    image: b\n    credential_spec: {file: x}\nvolumes:\n  shared: {external: true}\n")
+	r := Read(t.Context(), files, []string{"compose.yaml"}, nil)
+	var said []string
+	for _, x := range r.Refused {
+		said = append(said, x.Message)
+	}
+	all := strings.Join(said, "\n")
+	for _, want := range []string{"compose.yaml:4: service app: runtime", "compose.yaml:5: service app: oom_score_adj", "compose.yaml:8: service db: credential_spec", "the volume shared is not the workspace's own"} {
+		assert.Contains(t, all, want)
+	}
+	assert.Empty(t, r.Services)
+}
+
+func TestHostsOfABuild(t *testing.T) {
+	files := fstest.MapFS{"compose.yaml": {Data: []byte("services:\n  app:\n    build:\n      context: .\n      extra_hosts: [\"quay:10.0.0.1\", \"buoy=10.0.0.2\"]\n")}}
+	r := Read(t.Context(), files, []string{"compose.yaml"}, nil)
+	require.Empty(t, r.Refused)
+	require.Len(t, r.Services, 1)
+	assert.Equal(t, []string{"--add-host=buoy:10.0.0.2", "--add-host=quay:10.0.0.1"}, r.Services[0].Build.Options)
+}

@@ -2,7 +2,7 @@ package compose
 
 import (
 	"context"
-	"errors"
+	"domicile/internal/judge"
 	"fmt"
 	"io/fs"
 
@@ -19,7 +19,7 @@ type Reading struct {
 	Problems []definition.Problem     `json:"problems,omitempty"`
 	Networks []plan.Network           `json:"networks,omitempty"`
 	Services []Service                `json:"services,omitempty"`
-	Refused  *Refusal                 `json:"refused,omitempty"` // why no services can be made
+	Refused  []Refusal                `json:"refused,omitempty"` // why no services can be made
 }
 
 // Place is where something is written.
@@ -51,10 +51,7 @@ func Read(ctx context.Context, files fs.FS, paths []string, environment func(str
 	for _, s := range r.Facts.Services {
 		r.Places = append(r.Places, Place{s.File, s.Line})
 	}
-	var refused *fault.Fault
-	if err := p.plan(&r); errors.As(err, &refused) {
-		r.Refused = &Refusal{refused.Code, refused.Message, refused.Remedy}
-	}
+	p.plan(&r)
 	return r
 }
 
@@ -103,8 +100,12 @@ func (r Reader) Plan(ctx context.Context, of string, files fs.FS, report *defini
 			return nil, fault.New(p.Code, p.Suggestion, "%s", p)
 		}
 	}
-	if out.Refused != nil {
-		return nil, &fault.Fault{Code: out.Refused.Code, Message: out.Refused.Message, Remedy: out.Refused.Remedy}
+	if len(out.Refused) > 0 {
+		list := make(judge.Refusals, len(out.Refused))
+		for i, r := range out.Refused {
+			list[i] = &fault.Fault{Code: r.Code, Message: r.Message, Remedy: r.Remedy}
+		}
+		return nil, list
 	}
 	services := &plan.Services{Networks: out.Networks}
 	for _, s := range out.Services {

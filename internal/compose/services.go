@@ -13,7 +13,6 @@ import (
 	"github.com/docker/go-units"
 
 	"domicile/internal/definition"
-	"domicile/internal/fault"
 	"domicile/internal/plan"
 	"domicile/internal/recipe"
 )
@@ -22,22 +21,23 @@ import (
 const mostNetworks = 20
 
 // plan turns a project into services as a site makes them. What has no equivalent is refused
-// by name and line; what reaches for the host is left for the judge.
-func (p *Project) plan(out *Reading) error {
+// by name and line; what reaches for the host is left for the policy.
+func (p *Project) plan(out *Reading) {
 	for _, name := range p.NetworkNames() {
 		n := p.Networks[name]
 		file, line := p.partPlace("networks", name)
 		if len(out.Networks) == mostNetworks {
-			return notCarriedOut(file, line, "the network %s is one more than the %d that a workspace may have", name, mostNetworks)
+			p.refuse(file, line, "the network %s is one more than the %d that a workspace may have", name, mostNetworks)
+			break
 		}
 		if n.External {
-			return notCarriedOut(file, line, "the network %s is external: a workspace's services see only each other", name)
+			p.refuse(file, line, "the network %s is external: a workspace's services see only each other", name)
 		}
 		if n.Driver != "" && n.Driver != "bridge" && n.Driver != "default" {
-			return notCarriedOut(file, line, "the network %s has the driver %s, which is not carried out", name, n.Driver)
+			p.refuse(file, line, "the network %s has the driver %s, which is not carried out", name, n.Driver)
 		}
 		for _, attribute := range unknown(reflect.ValueOf(n)) {
-			return notCarriedOut(file, line, "the network %s: %s is not carried out", name, strings.Join(attribute, "."))
+			p.refuse(file, line, "the network %s: %s is not carried out", name, strings.Join(attribute, "."))
 		}
 		made := plan.Network{Name: name, Internal: n.Internal}
 		for _, pool := range n.Ipam.Config {
@@ -51,18 +51,16 @@ func (p *Project) plan(out *Reading) error {
 	for name, v := range p.Volumes {
 		if more := unknown(reflect.ValueOf(v)); len(more) > 0 || v.Driver != "" && v.Driver != "local" {
 			file, line := p.partPlace("volumes", name)
-			return notCarriedOut(file, line, "the volume %s is not the workspace's own (external, a driver or its options)", name)
+			p.refuse(file, line, "the volume %s is not the workspace's own (external, a driver or its options)", name)
 		}
 	}
 	for _, name := range p.ServiceNames() {
-		s, err := p.planService(name)
-		if err != nil {
-			return err
-		}
-		out.Services = append(out.Services, s)
+		out.Services = append(out.Services, p.planService(name))
 	}
 	p.links(out.Services)
-	return nil
+	if out.Refused = p.refused; len(out.Refused) > 0 {
+		out.Networks, out.Services = nil, nil
+	}
 }
 
 // links gives services the names by which others link to them, on the networks that both
@@ -84,8 +82,14 @@ func (p *Project) links(list []Service) {
 	}
 }
 
-func notCarriedOut(file string, line int, format string, args ...any) *fault.Fault {
-	return fault.New("not-carried-out", "take it out of the Compose file", "%s:%d: %s", file, max(line, 1), fmt.Sprintf(format, args...))
+// mostRefused bounds how much is named that is not carried out.
+const mostRefused = 50
+
+// refuse notes something that is not carried out; all that is refused is told at once.
+func (p *Project) refuse(file string, line int, format string, args ...any) {
+	if len(p.refused) < mostRefused {
+		p.refused = append(p.refused, Refusal{"not-carried-out", fmt.Sprintf("%s:%d: %s", file, max(line, 1), fmt.Sprintf(format, args...)), "take it out of the Compose file"})
+	}
 }
 
 func (p *Project) partPlace(part, name string) (string, int) {
@@ -97,7 +101,7 @@ func (p *Project) partPlace(part, name string) (string, int) {
 	return p.texts[0].file, 1
 }
 
-func (p *Project) planService(name string) (out Service, err error) {
+func (p *Project) planService(name string) (out Service) {
 	c := p.Services[name]
 	out.Build = p.buildOf(c)
 	s := &out.Service
@@ -106,9 +110,7 @@ func (p *Project) planService(name string) (out Service, err error) {
 	if s.Hostname == "" {
 		s.Hostname = name
 	}
-	if err := p.refuseUnknown(name, c); err != nil {
-		return out, err
-	}
+	p.refuseUnknown(name, c)
 	for k, v := range c.Environment {
 		if s.Env == nil {
 			s.Env = map[string]string{}
@@ -126,9 +128,7 @@ func (p *Project) planService(name string) (out Service, err error) {
 		s.Restart = c.Restart
 	}
 	p.settings(s, c)
-	if err := p.mounts(s, c); err != nil {
-		return out, err
-	}
+	p.mounts(s, c)
 	s.After = after(c)
 	s.Health = health(c.HealthCheck)
 	for network, config := range c.Networks {
@@ -159,7 +159,7 @@ func (p *Project) planService(name string) (out Service, err error) {
 		s.Hooks = append(s.Hooks, hook)
 	}
 	p.places(s, c)
-	return out, nil
+	return out
 }
 
 // places notes where the attributes stand that go into the service's container.
@@ -227,7 +227,7 @@ func (p *Project) settings(s *plan.Service, c types.ServiceConfig) {
 
 // mounts maps volumes; a mount of the repository itself is the source, one of a file in
 // it is a copy, made when the container is made.
-func (p *Project) mounts(s *plan.Service, c types.ServiceConfig) error {
+func (p *Project) mounts(s *plan.Service, c types.ServiceConfig) {
 	for _, v := range c.Volumes {
 		m := plan.Mount{Type: v.Type, Source: v.Source, Target: v.Target, ReadOnly: v.ReadOnly}
 		if v.Tmpfs != nil {
@@ -249,7 +249,7 @@ func (p *Project) mounts(s *plan.Service, c types.ServiceConfig) error {
 			s.Mounts = append(s.Mounts, m)
 		default:
 			file, line := p.place(c.Name, "volumes")
-			return notCarriedOut(file, line, "service %s: a volume of type %s has no equivalent", c.Name, v.Type)
+			p.refuse(file, line, "service %s: a volume of type %s has no equivalent", c.Name, v.Type)
 		}
 	}
 	for _, t := range c.Tmpfs {
@@ -260,7 +260,7 @@ func (p *Project) mounts(s *plan.Service, c types.ServiceConfig) error {
 				n, err := units.RAMInBytes(size)
 				if err != nil {
 					file, line := p.place(c.Name, "tmpfs")
-					return notCarriedOut(file, line, "service %s: %q is no size of a tmpfs", c.Name, size)
+					p.refuse(file, line, "service %s: %q is no size of a tmpfs", c.Name, size)
 				}
 				m.Size = n
 			}
@@ -268,9 +268,7 @@ func (p *Project) mounts(s *plan.Service, c types.ServiceConfig) error {
 		s.Mounts = append(s.Mounts, m)
 	}
 	for _, x := range c.Configs {
-		if err := p.fileMount(s, c, "configs", x.Source, x.Target, p.Configs[x.Source].File); err != nil {
-			return err
-		}
+		p.fileMount(s, c, "configs", x.Source, x.Target, p.Configs[x.Source].File)
 	}
 	for _, x := range c.Secrets {
 		target := x.Target
@@ -280,23 +278,20 @@ func (p *Project) mounts(s *plan.Service, c types.ServiceConfig) error {
 			}
 			target = path.Join("/run/secrets", target)
 		}
-		if err := p.fileMount(s, c, "secrets", x.Source, target, p.Secrets[x.Source].File); err != nil {
-			return err
-		}
+		p.fileMount(s, c, "secrets", x.Source, target, p.Secrets[x.Source].File)
 	}
-	return nil
 }
 
-func (p *Project) fileMount(s *plan.Service, c types.ServiceConfig, part, source, target, file string) error {
+func (p *Project) fileMount(s *plan.Service, c types.ServiceConfig, part, source, target, file string) {
 	if file == "" || path.IsAbs(file) || !recipe.Inside(file) {
 		at, line := p.partPlace(part, source)
-		return notCarriedOut(at, line, "%s %s is no file of the repository", strings.TrimSuffix(part, "s"), source)
+		p.refuse(at, line, "%s %s is no file of the repository", strings.TrimSuffix(part, "s"), source)
+		return
 	}
 	if target == "" {
 		target = "/" + source
 	}
 	s.Mounts = append(s.Mounts, plan.Mount{Type: "file", Source: file, Target: target, ReadOnly: true})
-	return nil
 }
 
 func after(c types.ServiceConfig) (list []plan.Dependency) {
@@ -341,7 +336,7 @@ func (p *Project) idle() (list []definition.Problem) {
 }
 
 // refuseUnknown names what Domicile does not carry out of a service.
-func (p *Project) refuseUnknown(name string, c types.ServiceConfig) error {
+func (p *Project) refuseUnknown(name string, c types.ServiceConfig) {
 	if c.Scale != nil && *c.Scale == 1 {
 		c.Scale = nil
 	}
@@ -354,17 +349,16 @@ func (p *Project) refuseUnknown(name string, c types.ServiceConfig) error {
 		for context, of := range c.Build.AdditionalContexts {
 			if _, is := definition.ImageContext(of); !is && (strings.Contains(of, ":") || !fs.ValidPath(of)) {
 				file, line := p.place(name, "build", "additional_contexts")
-				return notCarriedOut(file, line, "service %s: the build's context %s is %s; folders of the repository and docker-image://… are carried out", name, context, of)
+				p.refuse(file, line, "service %s: the build's context %s is %s; folders of the repository and docker-image://… are carried out", name, context, of)
 			}
 		}
 	}
 	for _, attribute := range unknown(reflect.ValueOf(c)) {
 		file, line := p.place(name, attribute...)
-		return notCarriedOut(file, line, "service %s: %s is not carried out", name, strings.Join(attribute, "."))
+		p.refuse(file, line, "service %s: %s is not carried out", name, strings.Join(attribute, "."))
 	}
 	if c.Platform != "" && !strings.HasPrefix(c.Platform, "linux") {
 		file, line := p.place(name, "platform")
-		return notCarriedOut(file, line, "service %s: platform %s is not carried out", name, c.Platform)
+		p.refuse(file, line, "service %s: platform %s is not carried out", name, c.Platform)
 	}
-	return nil
 }

@@ -3,6 +3,7 @@ package compose
 import (
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
 
 	"go.yaml.in/yaml/v4"
@@ -182,6 +183,27 @@ func (t *text) line(names ...string) int {
 		line, n = key.Line, value
 	}
 	return line
+}
+
+// takeOut removes an element by the names that lead to it.
+func (t *text) takeOut(names []string) bool {
+	n := find(t.root, names[0])
+	for _, name := range names[1 : len(names)-1] {
+		if n == nil {
+			return false
+		}
+		_, n = pair(n, name)
+	}
+	if n == nil || n.Kind != yaml.MappingNode {
+		return false
+	}
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		if n.Content[i].Value == names[len(names)-1] {
+			n.Content = slices.Delete(n.Content, i, i+2)
+			return true
+		}
+	}
+	return false
 }
 
 func find(document *yaml.Node, name string) *yaml.Node {

@@ -2,6 +2,7 @@ package definition
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"path"
 	"strings"
@@ -39,20 +40,25 @@ func ParseMount(s string) (Mount, error) {
 	return m, m.check()
 }
 
+// check names all that is wrong with a mount.
 func (m Mount) check() error {
+	var wrong []string
 	switch m.Type {
 	case "bind", "volume", "tmpfs":
 	default:
-		return fmt.Errorf("type %q is not one of bind, volume, tmpfs", m.Type)
+		wrong = append(wrong, fmt.Sprintf("type %q is not one of bind, volume, tmpfs", m.Type))
 	}
-	if m.Target == "" {
-		return fmt.Errorf("target is missing")
-	}
-	if !path.IsAbs(m.Target) && !strings.HasPrefix(m.Target, "${") {
-		return fmt.Errorf("target %q is not an absolute path", m.Target)
+	switch {
+	case m.Target == "":
+		wrong = append(wrong, "target is missing")
+	case !path.IsAbs(m.Target) && !strings.HasPrefix(m.Target, "${"):
+		wrong = append(wrong, fmt.Sprintf("target %q is not an absolute path", m.Target))
 	}
 	if m.Type == "bind" && m.Source == "" {
-		return fmt.Errorf("a bind mount needs a source")
+		wrong = append(wrong, "a bind mount needs a source")
+	}
+	if len(wrong) > 0 {
+		return errors.New(strings.Join(wrong, "; "))
 	}
 	return nil
 }

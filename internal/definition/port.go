@@ -172,6 +172,10 @@ func (c *checker) portsAttributes(v *Value, path string) {
 			p := c.add(Warning, "bad-pattern", m.NameOffset, at, "%q is neither a port, a range, host:port nor a regular expression; it matches nothing", m.Name)
 			p.Suggestion = "a port such as \"8080\""
 		}
+		if first, last, isRange := portRange(m.Name); isRange && (first > last || last > 65535) {
+			p := c.add(Warning, "empty-range", m.NameOffset, at, "the range %q has no port; it matches nothing", m.Name)
+			p.Suggestion = fmt.Sprintf("%q", fmt.Sprintf("%d-%d", min(first, last), min(max(first, last), 65535)))
+		}
 		c.portAttributes(m.Value, at)
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
 
 	"domicile/internal/fault"
@@ -143,7 +144,10 @@ func (r *Report) effective(ctx context.Context, c *checker, files fs.FS, o Optio
 	ownValue := root.Map(vars.Replace)
 	own, err := newSnippet(fromDefinition, ownValue)
 	if err != nil {
-		c.add(Error, "wrong-type", c.source.Root.Offset, "", "%v", err)
+		// What is wrong was named at its line, unless no rule knows it.
+		if !slices.ContainsFunc(c.list, func(p Problem) bool { return p.Severity == Error }) {
+			c.add(Error, "wrong-type", c.source.Root.Offset, "", "%v", err)
+		}
 		return
 	}
 	own.build(root, vars, c.folder)

@@ -26,11 +26,15 @@ func (c *Container) runArgs(args []string, r *written) {
 			name, value, has = shortFlags[name[:2]], name[2:], true
 		}
 		if !has && !plainFlags[name] {
-			i++
-			if i == len(args) {
+			if i+1 == len(args) {
 				r.Refuse(place, "runArgs: %s has no value", name)
 				return
 			}
+			if strings.HasPrefix(args[i+1], "--") { // no value begins so: the flag is unknown, or its value is missing
+				c.runArg(name, "", place, r)
+				continue
+			}
+			i++
 			value = args[i]
 		}
 		c.runArg(name, value, place, r)

@@ -5,6 +5,7 @@
 package recipe
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -100,6 +101,7 @@ func Make(r *definition.Report) (*Recipe, error) {
 			return nil, fmt.Errorf("the Compose files have no service %q", e.Service)
 		}
 		s := r.Services[i]
+		recipe.ContainerUser = cmp.Or(recipe.ContainerUser, s.User)
 		if s.Build == nil {
 			if len(r.Features) == 0 {
 				return nil, nil
