@@ -23,7 +23,7 @@ const (
 var kinds = map[string]Kind{
 	"not-signed-in": Unknown, "not-let-in": Unknown, "key-not-known": Unknown, "wrong-password": Unknown,
 
-	"address-not-asked": Forbidden, "folder-not-allowed": Forbidden, "mount-refused": Forbidden, "not-administrator": Forbidden, "not-allowed-here": Forbidden, "not-allowed": Forbidden, "wrong-code": Forbidden,
+	"address-not-asked": Forbidden, "folder-not-allowed": Forbidden, "mount-refused": Forbidden, "not-administrator": Forbidden, "not-allowed-here": Forbidden, "not-allowed": Forbidden, "wrong-code": Forbidden, "not-private": Forbidden,
 	"archive-refused": Forbidden, "feature-changed": Forbidden, "checksum": Forbidden, "disk-refused": Forbidden, "only-looks": Forbidden, "not-a-snapshot": Forbidden,
 
 	"nothing-prepared": Missing, "no-example": Missing, "no-account": Missing, "no-folder": Missing, "no-registry": Missing, "no-region": Missing, "no-service": Missing, "no-site": Missing, "no-size": Missing, "no-snapshot": Missing, "no-screen": Missing, "no-invitation": Missing, "no-terminal": Missing, "no-workspace": Missing, "no-usher": Missing, "no-clipboard": Missing, "no-program": Missing, "no-keys": Missing, "no-sign-in": Missing, "no-browser": Missing, "stream-gone": Missing, "no-editor": Missing, "no-web": Missing, "no-web-address": Missing, "no-key": Missing, "no-ssh-client": Missing, "not-found": Missing,
@@ -32,10 +32,10 @@ var kinds = map[string]Kind{
 	"changed-source": Conflict, "other-branch": Conflict, "own-commits": Conflict, "not-pulled": Conflict, "site-cannot": Conflict, "host-key-changed": Forbidden, "key-not-installed": Forbidden, "host-not-known": Forbidden, "host-away": Unable, "engine-closed": Unable, "no-ssh": OwnMistake, "no-systemd": Unable, "not-a-host": Conflict, "not-rented": Conflict, "not-lost": Conflict, "another-size": Conflict, "site-in-use": Conflict, "site-drained": Conflict, "another-site": Conflict, "no-site-can": Conflict, "alone": Conflict, "another-source": Conflict, "busy": Conflict, "file-exists": Conflict, "has-helpers": Conflict, "key-taken": Conflict, "last-administrator": Conflict, "made-twice": Conflict, "mounted-folder": Conflict, "name-taken": Conflict,
 	"never-made": Conflict, "not-for-helpers": Conflict, "not-ready": Conflict, "own-account": Conflict, "running-already": Conflict, "setup-done": Conflict, "stopped-already": Conflict, "no-next-key": Conflict, "agent-replaced": Conflict, "older-agent": Conflict, "full": Conflict, "usher-there": Conflict, "suffix-taken": Conflict, "port-taken": Conflict, "key-locked": Conflict,
 
-	"slowed-down": TooOften, "questions-wait": TooOften,
+	"slowed-down": TooOften,
 
 	"address-down": Elsewhere, "address-refused": Elsewhere, "bad-answer": Elsewhere, "git-failed": Elsewhere, "git-host-down": Elsewhere, "git-host-unknown": Elsewhere, "host-unknown": Elsewhere, "image-denied": Elsewhere, "large-files": Elsewhere, "no-large-files": Elsewhere,
-	"provider-away": Elsewhere, "provider-refused": Elsewhere, "account-refused": Elsewhere, "provider-nonsense": Elsewhere, "instance-failed": Elsewhere, "registry-down": Elsewhere, "registry-failed": Elsewhere, "registry-needs-credentials": Elsewhere, "registry-refused": Elsewhere, "registry-unknown": Elsewhere, "source-needs-credentials": Elsewhere, "service-unreachable": Elsewhere, "connection-lost": Elsewhere,
+	"provider-away": Elsewhere, "provider-refused": Elsewhere, "account-refused": Elsewhere, "provider-nonsense": Elsewhere, "instance-failed": Elsewhere, "registry-down": Elsewhere, "registry-failed": Elsewhere, "registry-needs-credentials": Elsewhere, "registry-refused": Elsewhere, "registry-unknown": Elsewhere, "source-needs-credentials": Elsewhere, "service-unreachable": Elsewhere, "connection-lost": Elsewhere, "redirected": Elsewhere,
 	"not-ssh": Elsewhere, "port-closed": Elsewhere, "session-failed": Elsewhere, "ssh-closed": Elsewhere, "ssh-failed": Elsewhere, "nobody-listens": Elsewhere,
 	"artifact-too-large": Elsewhere, "not-an-artifact": Elsewhere,
 

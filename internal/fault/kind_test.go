@@ -18,7 +18,7 @@ import (
 
 // asked are the codes of which somebody decided that they are Asked.
 var asked = map[string]bool{
-	"bad-address": true, "bad-days": true, "bad-dockerfile": true, "bad-duration": true, "bad-image": true, "bad-key": true, "bad-limit": true,
+	"bad-address": true, "bad-days": true, "bad-dockerfile": true, "bad-duration": true, "bad-image": true, "bad-key": true, "bad-label": true, "bad-limit": true,
 	"bad-login-file": true, "bad-mail": true, "bad-name": true, "bad-option": true, "bad-ref": true, "bad-reference": true, "bad-request": true,
 	"bad-secret": true, "bad-server": true, "bad-size": true, "bad-source": true, "bad-variation": true, "another-architecture": true, "same-engine": true, "there-already": true, "bad-template": true, "bad-user": true, "bad-policy": true, "bad-price": true, "bad-id": true, "build-failed": true,
 	"command-failed": true, "workspace-ended": true, "long-password": true, "no-password": true, "not-a-template": true, "not-carried-out": true,
