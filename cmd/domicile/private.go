@@ -4,12 +4,14 @@ import (
 	"context"
 	"crypto/rand"
 	"fmt"
-	"html/template"
+	"html"
+	"io"
 	"net"
 	"net/http"
 	"os"
 	"path/filepath"
 	"runtime"
+	"strings"
 	"time"
 )
 
@@ -21,9 +23,11 @@ import (
 const fetchLimit = 30 * time.Second
 
 // leadingOn is a page that leads to an address.
-var leadingOn = template.Must(template.New("leading on").Parse(`<!doctype html><meta charset="utf-8"><meta name="referrer" content="no-referrer">` +
-	`<meta http-equiv="refresh" content="0; url={{.}}"><title>Domicile</title><p><a href="{{.}}">Go on</a></p>
-`))
+func leadingOn(address string) string {
+	return strings.ReplaceAll(`<!doctype html><meta charset="utf-8"><meta name="referrer" content="no-referrer"><meta http-equiv="refresh" content="0; url=ADDRESS">`+
+		`<title>Domicile</title><p><a href="ADDRESS">Go on</a></p>
+`, "ADDRESS", html.EscapeString(address))
+}
 
 // openPrivately opens an address in a browser without showing it to other users of this machine. It returns when the
 // browser has it, or cannot be started, or does not come for it.
@@ -52,7 +56,7 @@ func openByServer(ctx context.Context, address string) error {
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
 		w.Header().Set("Cache-Control", "no-store")
 		w.Header().Set("Connection", "close")
-		_ = leadingOn.Execute(w, address)
+		_, _ = io.WriteString(w, leadingOn(address))
 		select {
 		case fetched <- struct{}{}:
 		default:
@@ -89,7 +93,7 @@ func openByFile(ctx context.Context, address string) error {
 	if err != nil {
 		return fmt.Errorf("write the page: %w", err)
 	}
-	if err := leadingOn.Execute(f, address); err != nil {
+	if _, err := io.WriteString(f, leadingOn(address)); err != nil {
 		f.Close()
 		return fmt.Errorf("write the page: %w", err)
 	}

@@ -43,6 +43,7 @@ func (s *Server) configure(ctx context.Context, c wire.Session) (*person, wire.S
 			return nil, wire.SessionReply{Error: "the guests' key cannot be read: " + err.Error()}
 		}
 	}
+	s.ownVolumes(p.account, c.Volumes)
 	p.asked = c
 	lent(p.env)
 	return p, reply

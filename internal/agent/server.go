@@ -14,6 +14,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -136,20 +137,10 @@ func (s *Server) Serve(ctx context.Context, listener net.Listener) error {
 	}
 }
 
-// endGrace is how long programs have to end when the instance stops.
-const endGrace = 5 * time.Second
-
+// end asks all programs to end. As the first process of a container it ends them all with it.
 func (s *Server) end() {
-	s.ending.Store(true)
-	s.spawner.stopAll(syscall.SIGHUP)
-	s.spawner.stopAll(syscall.SIGTERM)
-	limit := time.After(endGrace)
-	for _, p := range s.spawner.all() {
-		select {
-		case <-p.done:
-		case <-limit:
-			return
-		}
+	if names := s.endPrograms(endGrace, os.Getpid() == 1 && self() == wire.AgentPath); len(names) > 0 {
+		s.log.Warn("programs did not end on SIGTERM", "programs", strings.Join(names, "; "))
 	}
 }
 
@@ -251,6 +242,13 @@ func (s *Server) requests(ctx context.Context, requests connection.Requests, for
 			reply(r, s.listTerminals())
 		case wire.Activity:
 			reply(r, s.activity())
+		case wire.End:
+			var q wire.EndRequest
+			if err := json.Unmarshal(r.Payload, &q); err != nil {
+				_ = r.Reply(false, nil)
+				break
+			}
+			go func() { reply(r, s.endOnRequest(q)) }() // others are served meanwhile
 		case wire.Tell:
 			var m wire.Message
 			if err := json.Unmarshal(r.Payload, &m); err == nil {

@@ -34,7 +34,6 @@ func endOthers() {
 	if os.Getpid() != 1 {
 		return
 	}
-	_ = syscall.Kill(-1, syscall.SIGHUP)
 	_ = syscall.Kill(-1, syscall.SIGTERM)
 	for limit := time.Now().Add(endGrace); time.Now().Before(limit); time.Sleep(stayPoll) {
 		reapAll()

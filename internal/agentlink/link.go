@@ -162,6 +162,19 @@ func (l *Link) Activity(ctx context.Context) (wire.ActivityReply, error) {
 	return answer, err
 }
 
+// End asks all programs of the workspace to end, and returns the names of those that have not after the grace period.
+func (l *Link) End(ctx context.Context, grace time.Duration) ([]string, error) {
+	var answer wire.EndReply
+	err := l.call(ctx, grace+callLimit, wire.End, wire.EndRequest{GraceSeconds: grace.Seconds(), Everybody: true}, &answer)
+	for i := range answer.Survivors {
+		answer.Survivors[i] = visible.Line(answer.Survivors[i], longestLine)
+	}
+	return answer.Survivors[:min(len(answer.Survivors), mostSurvivors)], err
+}
+
+// mostSurvivors bounds how many names are taken: an agent may say anything.
+const mostSurvivors = 30
+
 // Tell writes a sentence into all open terminals.
 func (l *Link) Tell(ctx context.Context, text string) error {
 	return l.call(ctx, callLimit, wire.Tell, wire.Message{Text: text}, &struct{}{})

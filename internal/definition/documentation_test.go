@@ -32,7 +32,7 @@ func TestTheSchemaKnowsWhatTheCheckerKnows(t *testing.T) {
 		} `json:"$defs"`
 	}
 	require.NoError(t, json.Unmarshal(b, &schema))
-	values := map[string]string{"command": `"x"`, "exitStatus": "1", "atLeast": `"1"`, "atMost": `"1"`, "after": "[]", "idleStop": `"2h"`, "size": `"s"`, "checks": "{}", "tasks": "{}", "engine": "true", "place": `"machine"`, "screen": `"1280x800"`}
+	values := map[string]string{"command": `"x"`, "exitStatus": "1", "atLeast": `"1"`, "atMost": `"1"`, "after": "[]", "idleStop": `"2h"`, "stopGrace": `"30s"`, "size": `"s"`, "checks": "{}", "tasks": "{}", "engine": "true", "place": `"machine"`, "screen": `"1280x800"`}
 	look := func(name string, within func(value string) string) {
 		value := values[name]
 		if value == "" {

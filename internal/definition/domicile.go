@@ -15,10 +15,12 @@ type Domicile struct {
 	Checks   []Check `json:"checks,omitempty"`
 	Tasks    []Task  `json:"tasks,omitempty"`
 	IdleStop string  `json:"idleStop,omitempty"` // a duration such as "2h", or "never"; empty: the service's
-	Size     string  `json:"size,omitempty"`     // the name of a size; empty: the service's
-	Engine   bool    `json:"engine,omitempty"`   // it needs a container engine for helpers of its own
-	Place    string  `json:"place,omitempty"`    // OwnMachine, or empty: any
-	Screen   string  `json:"screen,omitempty"`   // the size of a screen in pixels, such as "1280x800"; empty: none
+	// StopGrace is how long programs have to end when the workspace stops, such as "30s"; empty: 10 seconds.
+	StopGrace string `json:"stopGrace,omitempty"`
+	Size      string `json:"size,omitempty"`   // the name of a size; empty: the service's
+	Engine    bool   `json:"engine,omitempty"` // it needs a container engine for helpers of its own
+	Place     string `json:"place,omitempty"`  // OwnMachine, or empty: any
+	Screen    string `json:"screen,omitempty"` // the size of a screen in pixels, such as "1280x800"; empty: none
 }
 
 // OwnMachine is the place of a workspace that needs a machine of its own.
@@ -54,7 +56,7 @@ var (
 // domicile checks customizations.domicile.
 func (c *checker) domicile(v *Value, path string) {
 	c.members(v, path, map[string]func(*checker, *Value, string){
-		"checks": (*checker).checks, "tasks": (*checker).tasks, "idleStop": (*checker).idleStop, "size": (*checker).text,
+		"checks": (*checker).checks, "tasks": (*checker).tasks, "idleStop": (*checker).idleStop, "stopGrace": (*checker).stopGrace, "size": (*checker).text,
 		"engine": func(c *checker, v *Value, p string) { c.expect(v, p, Bool) }, "place": (*checker).ownMachine, "screen": (*checker).screen,
 	})
 }
@@ -224,6 +226,18 @@ func (c *checker) version(v *Value, path string) {
 	}
 }
 
+// MaxStopGrace is how long programs may have to end when a workspace stops.
+const MaxStopGrace = 10 * time.Minute
+
+func (c *checker) stopGrace(v *Value, path string) {
+	if !c.expect(v, path, String) {
+		return
+	}
+	if d, err := time.ParseDuration(v.Str); err != nil || d < 0 || d > MaxStopGrace {
+		c.wrong(v, path, "bad-duration", "%s must be a duration of at most 10 minutes such as \"30s\", not %q", display(path), v.Str)
+	}
+}
+
 func (c *checker) idleStop(v *Value, path string) {
 	if !c.expect(v, path, String) || v.Str == "never" {
 		return
@@ -244,6 +258,8 @@ func readDomicile(v *Value) (*Domicile, error) {
 		switch m.Name {
 		case "idleStop":
 			d.IdleStop = m.Value.Str
+		case "stopGrace":
+			d.StopGrace = m.Value.Str
 		case "size":
 			d.Size = m.Value.Str
 		case "place":

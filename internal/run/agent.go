@@ -69,6 +69,11 @@ func (c *execution) session(ctx context.Context, hello wire.HelloReply) (s wire.
 	if s.User == "" && c.out.image.User != "" {
 		s.User = c.out.image.User
 	}
+	for _, m := range p.Container.Mounts {
+		if m.Type == "volume" && !m.ReadOnly {
+			s.Volumes = append(s.Volumes, m.Target)
+		}
+	}
 	vars := &definition.Variables{ContainerEnvironment: func(name string) (string, bool) {
 		value, ok := hello.Environment[name]
 		return value, ok

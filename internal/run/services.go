@@ -16,9 +16,12 @@ import (
 // servicePatience is how long a service has to become as its dependents want it.
 const servicePatience = 5 * time.Minute
 
+// serviceLimit bounds how long a service is waited for that works all the time.
+const serviceLimit = time.Hour
+
 // waitForServices waits until the services that one depends on are as it wants them.
 func (c *execution) waitForServices(ctx context.Context, id, who string, after []plan.Dependency) error {
-	limit := time.Now().Add(servicePatience)
+	still := stillness{began: time.Now(), since: time.Now()}
 	told := map[string]bool{}
 	for {
 		list, err := c.at.can.Beside.Services(ctx, id)
@@ -45,14 +48,52 @@ func (c *execution) waitForServices(ctx context.Context, id, who string, after [
 			told[waiting] = true
 			c.log.say(fmt.Sprintf("%s waits for %s", who, waiting))
 		}
-		if time.Now().After(limit) {
-			return c.serviceFault(ctx, id, waiting, "did not become ready within %s", servicePatience)
+		if time.Since(still.began) > serviceLimit {
+			return c.serviceFault(ctx, id, waiting, "did not become ready within %s", serviceLimit)
+		}
+		if c.moves(ctx, id, list, &still) > servicePatience {
+			return c.serviceFault(ctx, id, waiting, "did not become ready, and nothing of it moved for %s", servicePatience)
 		}
 		pause(ctx, 100*time.Millisecond)
 		if ctx.Err() != nil {
 			return context.Cause(ctx)
 		}
 	}
+}
+
+// stillness is how services were when something of them last moved.
+type stillness struct {
+	began  time.Time
+	since  time.Time
+	looked time.Time
+	states []site.Service
+	worked time.Duration
+}
+
+const (
+	// movesEvery is how often it is looked whether services work.
+	movesEvery = 5 * time.Second
+	// movesLeast is how much of a processor's time counts as work: what only waits takes less.
+	movesLeast = 500 * time.Millisecond
+)
+
+// moves returns for how long nothing of the services has moved: none has changed its state, and none has worked. In a
+// machine under emulation one that starts may take many times as long as elsewhere.
+func (c *execution) moves(ctx context.Context, id string, list []site.Service, s *stillness) time.Duration {
+	now := time.Now()
+	if !slices.Equal(s.states, list) {
+		s.states, s.since = list, now
+	}
+	if c.at.can.Overseer != nil && now.Sub(s.looked) >= movesEvery {
+		s.looked = now
+		if worked, err := c.at.can.Overseer.Worked(ctx, id); err == nil {
+			if worked-s.worked >= movesLeast {
+				s.since = now
+			}
+			s.worked = worked
+		}
+	}
+	return now.Sub(s.since)
 }
 
 // dependency tells whether a service is as far as it must be.

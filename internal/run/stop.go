@@ -2,6 +2,8 @@ package run
 
 import (
 	"context"
+	"domicile/internal/definition"
+	"domicile/internal/plan"
 	"fmt"
 	"time"
 
@@ -34,6 +36,7 @@ func (c *execution) stop(ctx context.Context, id string) error {
 		return err
 	}
 	if c.at.Site != nil {
+		c.endPrograms(ctx, p)
 		if err := c.at.Stop(ctx, id, stopGrace, services); err != nil {
 			return err
 		}
@@ -43,6 +46,50 @@ func (c *execution) stop(ctx context.Context, id string) error {
 	}
 	return c.setState(ctx, records.Stopped, c.run.Note)
 }
+
+// graceOf is how long the programs of a workspace have to end: what the definition says, or the Compose file of its
+// service.
+func graceOf(p *plan.Plan) time.Duration {
+	if p == nil {
+		return stopGrace
+	}
+	if p.Domicile != nil {
+		if d, err := time.ParseDuration(p.Domicile.StopGrace); err == nil {
+			return d
+		}
+	}
+	if p.Container.Service != nil && p.Container.Service.Grace > 0 {
+		return min(p.Container.Service.Grace, definition.MaxStopGrace)
+	}
+	return stopGrace
+}
+
+// endPrograms asks the programs in the workspace to end, and logs which did not. A workspace that cannot be reached is
+// stopped without it.
+func (c *execution) endPrograms(ctx context.Context, p *plan.Plan) {
+	if at, running, err := c.at.Find(ctx, c.workspace.SiteID()); err != nil || !running || !at.Running {
+		return
+	}
+	limited, cancel := context.WithTimeout(ctx, reachToEnd)
+	link, err := c.Reach(limited, c.workspace)
+	cancel()
+	if err != nil {
+		return
+	}
+	defer link.Close()
+	grace := graceOf(p)
+	names, err := link.Quiet().End(ctx, grace)
+	if err != nil {
+		c.log.say("the programs could not be asked to end: " + err.Error())
+		return
+	}
+	for _, name := range names {
+		c.log.say(fmt.Sprintf("did not end within %s of SIGTERM, and is killed: %s", grace, name))
+	}
+}
+
+// reachToEnd is how long the agent of a workspace that stops may take to answer.
+const reachToEnd = 5 * time.Second
 
 // removeWhereItWas removes what is at the site that a workspace was just leaving.
 func (c *execution) removeWhereItWas(ctx context.Context, id string) error {

@@ -11,7 +11,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	whatwg "github.com/nlnwa/whatwg-url/url"
 	"io"
 	"net/url"
 	"path"
@@ -120,12 +119,13 @@ func Address(text string) (*url.URL, error) {
 	if len(text) > LongestAddress {
 		return nil, fault.New("bad-address", "open a shorter one", "an address has at most %d bytes", LongestAddress)
 	}
-	var u *url.URL
-	parsed, err := whatwg.Parse(text)
-	if err == nil {
-		u, err = url.Parse(parsed.Href(false))
+	u, err := url.Parse(text)
+	if err == nil && u.Host != "" {
+		err = asBrowsersDo(u)
 	}
 	switch {
+	case strings.Contains(text, "\\"):
+		return nil, fault.New("bad-address", "write it with /", "%q has a backslash, which browsers take for a slash", visible.Line(text, 80))
 	case err != nil || strings.ContainsFunc(text, func(r rune) bool { return !unicode.IsPrint(r) || r == ' ' }):
 		return nil, fault.New("bad-address", "write it as https://HOST/PATH", "%q is no web address", visible.Line(text, 80))
 	case u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || u.Opaque != "":

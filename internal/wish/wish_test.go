@@ -63,14 +63,18 @@ func TestWhatMayBeWishedFor(t *testing.T) {
 func TestAddressesThatMeanThisMachine(t *testing.T) {
 	for text, host := range map[string]string{
 		"http://127.1/": "127.0.0.1", "http://0/": "0.0.0.0", "http://0x7f000001/": "127.0.0.1", "http://2130706433/": "127.0.0.1", "http://017700000001/": "127.0.0.1",
-		"http://１２７.０.０.１/": "127.0.0.1", "http://127。0。0。1/": "127.0.0.1", "http://LOCALHOST:80/": "localhost", "http://localhost./": "localhost.", "http://%6cocalhost/": "localhost",
-		"http://[::ffff:7f00:1]/": "::ffff:7f00:1", "http:\\\\127.0.0.1\\": "127.0.0.1", "http:/127.1": "127.0.0.1", "http://[0:0::0]/": "::", "http://127.0.0.1./": "127.0.0.1", "http://app.ⓛocalhost/": "app.localhost",
+		"http://１２７.０.０.１/": "127.0.0.1", "http://127。0。0。1/": "127.0.0.1", "http://LOCALHOST:80/": "localhost", "http://localhost./": "localhost.",
+		"http://[::ffff:7f00:1]/": "::ffff:127.0.0.1", "http://[0:0::0]/": "::", "http://127.0.0.1./": "127.0.0.1", "http://app.ⓛocalhost/": "app.localhost",
 	} {
 		u, err := Address(text)
 		if assert.NoError(t, err, text) {
 			assert.Equal(t, host, u.Hostname(), text)
 			assert.True(t, IsLoopback(u.Hostname()), text)
 		}
+	}
+	for _, text := range []string{"http://%6cocalhost/", "http:\\\\127.0.0.1\\", "http:/127.1", "http:127.1", "http://256.1.1.1/", "http://1.2.3.4.5/", "http://[::1%25lo]/", "http://0x100000000/"} {
+		_, err := Address(text)
+		assert.Error(t, err, text)
 	}
 	for _, text := range []string{"http://quay.test/", "http://192.168.1.1/", "http://128.1/"} {
 		u, err := Address(text)

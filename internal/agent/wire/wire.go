@@ -57,6 +57,7 @@ const (
 	Configure = "configure@domicile" // Session -> SessionReply
 	Terminals = "terminals@domicile" // nothing -> []Terminal
 	Activity  = "activity@domicile"  // nothing -> ActivityReply
+	End       = "end@domicile"       // EndRequest -> EndReply
 	Tell      = "tell@domicile"      // Message -> nothing
 	Helpers   = "helpers@domicile"   // HelpersRequest -> HelpersReply
 	From      = "from@domicile"      // FromRequest, without an answer
@@ -143,6 +144,8 @@ type Session struct {
 	// GuestKey is the public key, as in an authorized_keys line, of who may come as a guest
 	// from the workspace's own network; empty: nobody may.
 	GuestKey string `json:"guestKey,omitempty"`
+	// Volumes are folders in which named volumes are mounted: an empty one that is root's becomes the user's.
+	Volumes []string `json:"volumes,omitempty"`
 }
 
 // Histories are the files in which a person's shells and programs remember what was typed.
@@ -171,6 +174,18 @@ type AsRequest struct {
 // AsReply says what went wrong, if something did.
 type AsReply struct {
 	Error string `json:"error,omitempty"`
+}
+
+// EndRequest asks programs to end, by SIGTERM.
+type EndRequest struct {
+	GraceSeconds float64 `json:"graceSeconds"` // how long they have
+	// Everybody means all processes that the agent may signal, else those that it has started.
+	Everybody bool `json:"everybody"`
+}
+
+// EndReply names the programs that did not end, as "PID COMMAND".
+type EndReply struct {
+	Survivors []string `json:"survivors,omitempty"`
 }
 
 // ActivityReply says whether somebody or something uses the instance.

@@ -257,7 +257,7 @@ func (s *Site) stopServices(ctx context.Context, workspace string, seconds int) 
 	var all errgroup.Group
 	for _, v := range list {
 		all.Go(func() error {
-			err := s.api.ContainerStop(ctx, s.serviceName(workspace, v.Name), container.StopOptions{Timeout: &seconds})
+			err := s.stopService(ctx, s.serviceName(workspace, v.Name), seconds)
 			if isNotFound(err) {
 				return nil
 			}
@@ -265,6 +265,19 @@ func (s *Site) stopServices(ctx context.Context, workspace string, seconds int) 
 		})
 	}
 	return all.Wait()
+}
+
+// stopService stops a container beside a workspace. One whose Compose file says how long it may take has that long.
+func (s *Site) stopService(ctx context.Context, name string, seconds int) error {
+	c, err := s.api.ContainerInspect(ctx, name)
+	if err != nil {
+		return err
+	}
+	options := container.StopOptions{Timeout: &seconds}
+	if c.Config != nil && c.Config.StopTimeout != nil {
+		options.Timeout = nil
+	}
+	return s.api.ContainerStop(ctx, name, options)
 }
 
 // Find inspects the workspace's container.
