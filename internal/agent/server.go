@@ -242,6 +242,17 @@ func (s *Server) requests(ctx context.Context, requests connection.Requests, for
 			reply(r, s.listTerminals())
 		case wire.Activity:
 			reply(r, s.activity())
+		case wire.NoteFiles, wire.RestoreFiles:
+			var q wire.FilesRequest
+			if err := json.Unmarshal(r.Payload, &q); err != nil {
+				_ = r.Reply(false, nil)
+				break
+			}
+			carry := s.noteOnRequest
+			if r.Type == wire.RestoreFiles {
+				carry = s.restoreOnRequest
+			}
+			go func() { reply(r, carry(q)) }() // others are served meanwhile
 		case wire.End:
 			var q wire.EndRequest
 			if err := json.Unmarshal(r.Payload, &q); err != nil {

@@ -172,6 +172,28 @@ func (l *Link) End(ctx context.Context, grace time.Duration) ([]string, error) {
 	return answer.Survivors[:min(len(answer.Survivors), mostSurvivors)], err
 }
 
+// filesLimit is how long noting or restoring of files may take.
+const filesLimit = 10 * time.Minute
+
+// NoteFiles notes what engines do not carry of files, before a workspace moves.
+func (l *Link) NoteFiles(ctx context.Context, folders []string) (wire.FilesReply, error) {
+	return l.files(ctx, wire.NoteFiles, folders)
+}
+
+// RestoreFiles restores what NoteFiles noted.
+func (l *Link) RestoreFiles(ctx context.Context, folders []string) (wire.FilesReply, error) {
+	return l.files(ctx, wire.RestoreFiles, folders)
+}
+
+func (l *Link) files(ctx context.Context, what string, folders []string) (wire.FilesReply, error) {
+	var answer wire.FilesReply
+	err := l.call(ctx, filesLimit, what, wire.FilesRequest{Folders: folders}, &answer)
+	if err == nil && answer.Error != "" {
+		err = errors.New(visible.Line(answer.Error, longestLine))
+	}
+	return answer, err
+}
+
 // mostSurvivors bounds how many names are taken: an agent may say anything.
 const mostSurvivors = 30
 

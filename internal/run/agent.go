@@ -55,6 +55,9 @@ func (c *execution) agent(ctx context.Context, id string) error {
 	if err := c.write(ctx, func(db records.Queries) error { return db.SetSession(ctx, c.workspace.ID, b, answer.UID) }); err != nil {
 		return err
 	}
+	if c.run.Kind == records.KindMove {
+		c.restoreFiles(ctx, link, c.out.plan)
+	}
 	select {
 	case <-c.openDoor(c.at, c.workspace, c.out.plan):
 	case <-ctx.Done():

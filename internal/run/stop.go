@@ -2,9 +2,13 @@ package run
 
 import (
 	"context"
+	"domicile/internal/agent/wire"
+	"domicile/internal/agentlink"
 	"domicile/internal/definition"
 	"domicile/internal/plan"
+	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 
 	"domicile/internal/records"
@@ -67,7 +71,10 @@ func graceOf(p *plan.Plan) time.Duration {
 // endPrograms asks the programs in the workspace to end, and logs which did not. A workspace that cannot be reached is
 // stopped without it.
 func (c *execution) endPrograms(ctx context.Context, p *plan.Plan) {
-	if at, running, err := c.at.Find(ctx, c.workspace.SiteID()); err != nil || !running || !at.Running {
+	if at, there, err := c.at.Find(ctx, c.workspace.SiteID()); err != nil || !there || !at.Running {
+		if c.run.Kind == records.KindMove {
+			c.log.say(notCarried + ": it is stopped; start a workspace before it moves to have them carried over")
+		}
 		return
 	}
 	limited, cancel := context.WithTimeout(ctx, reachToEnd)
@@ -86,7 +93,48 @@ func (c *execution) endPrograms(ctx context.Context, p *plan.Plan) {
 	for _, name := range names {
 		c.log.say(fmt.Sprintf("did not end within %s of SIGTERM, and is killed: %s", grace, name))
 	}
+	if c.run.Kind == records.KindMove && p != nil {
+		if _, err := link.NoteFiles(ctx, c.carriedFolders(p)); err != nil {
+			c.log.say(notCarried + ": " + err.Error())
+		}
+	}
 }
+
+// carriedFolders are those in which people and programs keep files: the source, the volumes and the home folder.
+func (c *execution) carriedFolders(p *plan.Plan) []string {
+	folders := []string{}
+	add := func(folder string) {
+		if folder != "" && folder != "/" && !slices.Contains(folders, folder) {
+			folders = append(folders, folder)
+		}
+	}
+	add(p.Container.SourceTarget)
+	for _, m := range p.Container.Mounts {
+		if m.Type == "volume" {
+			add(m.Target)
+		}
+	}
+	var session wire.Session
+	if json.Unmarshal(c.workspace.Session, &session) == nil {
+		add(session.Home)
+	}
+	return folders
+}
+
+// restoreFiles restores what was noted of the files before they moved.
+func (c *execution) restoreFiles(ctx context.Context, link *agentlink.Link, p *plan.Plan) {
+	answer, err := link.RestoreFiles(ctx, c.carriedFolders(p))
+	if err != nil {
+		c.log.say("times, attributes and holes of files could not be restored: " + err.Error())
+		return
+	}
+	if answer.Failed > 0 {
+		c.log.say(fmt.Sprintf("times, attributes or holes of %d files could not be restored", answer.Failed))
+	}
+}
+
+// notCarried is what engines lose of files.
+const notCarried = "not carried over: fractions of the files' times, times of folders, extended attributes, ACLs and holes"
 
 // reachToEnd is how long the agent of a workspace that stops may take to answer.
 const reachToEnd = 5 * time.Second

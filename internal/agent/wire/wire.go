@@ -53,17 +53,19 @@ type LendReply struct {
 
 // Global requests. Each carries JSON both ways.
 const (
-	Hello     = "hello@domicile"     // nothing -> HelloReply
-	Configure = "configure@domicile" // Session -> SessionReply
-	Terminals = "terminals@domicile" // nothing -> []Terminal
-	Activity  = "activity@domicile"  // nothing -> ActivityReply
-	End       = "end@domicile"       // EndRequest -> EndReply
-	Tell      = "tell@domicile"      // Message -> nothing
-	Helpers   = "helpers@domicile"   // HelpersRequest -> HelpersReply
-	From      = "from@domicile"      // FromRequest, without an answer
-	Door      = "door@domicile"      // DoorRequest -> DoorReply
-	As        = "as@domicile"        // AsRequest -> AsReply
-	Used      = "used@domicile"      // something passed through what was handed over; without an answer
+	Hello        = "hello@domicile"         // nothing -> HelloReply
+	Configure    = "configure@domicile"     // Session -> SessionReply
+	Terminals    = "terminals@domicile"     // nothing -> []Terminal
+	Activity     = "activity@domicile"      // nothing -> ActivityReply
+	End          = "end@domicile"           // EndRequest -> EndReply
+	NoteFiles    = "note-files@domicile"    // FilesRequest -> FilesReply
+	RestoreFiles = "restore-files@domicile" // FilesRequest -> FilesReply
+	Tell         = "tell@domicile"          // Message -> nothing
+	Helpers      = "helpers@domicile"       // HelpersRequest -> HelpersReply
+	From         = "from@domicile"          // FromRequest, without an answer
+	Door         = "door@domicile"          // DoorRequest -> DoorReply
+	As           = "as@domicile"            // AsRequest -> AsReply
+	Used         = "used@domicile"          // something passed through what was handed over; without an answer
 )
 
 // GuestPort is where the agent of a helper serves who is on its workspace's own network.
@@ -186,6 +188,18 @@ type EndRequest struct {
 // EndReply names the programs that did not end, as "PID COMMAND".
 type EndReply struct {
 	Survivors []string `json:"survivors,omitempty"`
+}
+
+// FilesRequest names the folders whose files are noted before a workspace moves, or restored after that.
+type FilesRequest struct {
+	Folders []string `json:"folders"`
+}
+
+// FilesReply says how many files were noted, and how many could not be restored.
+type FilesReply struct {
+	Count  int    `json:"count,omitempty"`
+	Failed int    `json:"failed,omitempty"`
+	Error  string `json:"error,omitempty"`
 }
 
 // ActivityReply says whether somebody or something uses the instance.
