@@ -169,7 +169,7 @@ func TestWhatOpenSSHExpects(t *testing.T) {
 		assert.Equal(t, 255, a.status)
 		assert.Contains(t, a.err, `You have no workspace "nowhere"`)
 		a = skipper.brief(t, 8*time.Second, "", "ssh", "-N", "skipper-clients.store@127.0.0.1")
-		assert.Contains(t, a.err, "ssh -L 8080:store:PORT skipper-clients")
+		assert.Contains(t, a.err, "domicile forward skipper-clients store:PORT")
 		key := filepath.Join(folder, "strange")
 		out, err := exec.CommandContext(t.Context(), "ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", key).CombinedOutput()
 		require.NoError(t, err, "%s", out)

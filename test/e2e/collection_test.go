@@ -201,7 +201,7 @@ func collection(prize string) map[string]hostile {
 		"extra_hosts: [\"x=y\"]", "dns: [nonsense]", "group_add: [\"a b\"]", "user: \"a b\"", "stop_signal: \"KILL;x\"", "container_name: \"../x\"", "working_dir: relative", "hostname: \"a b\"", "scale: 50"} {
 		all["service: "+attribute] = withService(attribute)
 	}
-	for name, b := range map[string]string{"ssh": "ssh: [default]", "contexts": "additional_contexts: { x: /etc }", "network": "network: host", "privileged": "privileged: true", "entitlements": "entitlements: [security.insecure]", "secrets": "secrets: [x]", "inline": "dockerfile_inline: FROM domicile-state", "up": "context: ../../..", "host": "context: /etc", "hosts": "extra_hosts: [\"x=1.2.3.4\"]", "git": "context: https://127.0.0.1:9/x.git"} {
+	for name, b := range map[string]string{"ssh": "ssh: [default]", "contexts": "additional_contexts: { x: /etc }", "network": "network: host", "privileged": "privileged: true", "entitlements": "entitlements: [security.insecure]", "secrets": "secrets: [x]", "inline": "dockerfile_inline: FROM domicile-state", "up": "context: ../../..", "host": "context: /etc", "hosts": "extra_hosts: [\"x=nonsense\"]", "git": "context: https://127.0.0.1:9/x.git"} {
 		dots := "context: ., "
 		if strings.HasPrefix(b, "context") {
 			dots = ""
