@@ -45,7 +45,7 @@ var addressCommand = command{
 
 func tryAll(ctx context.Context, c *client.Service, workspace, settings string) (trial.Report, error) {
 	o := trial.Options{Service: tried{c}, URL: c.URL, Workspace: workspace, Settings: settings, Keys: trial.Keys{Agent: os.Getenv("SSH_AUTH_SOCK")}}
-	if home, err := sshHome(); err == nil {
+	if home, err := os.UserHomeDir(); err == nil {
 		o.Keys.Folder = filepath.Join(home, ".ssh")
 	}
 	h, err := hallOf(settings, usualSuffix)

@@ -28,7 +28,7 @@ type Taken struct {
 // usualPorts are those of servers that people run on their own machines, and whose clients look for them at
 // localhost. A program of a workspace that listens there would be taken for such a server.
 var usualPorts = []int{21, 22, 25, 53, 110, 143, 389, 445, 587, 631, 636, 993, 1080, 1433, 1521, 1883, 2049, 2375, 2376, 3128, 3306, 3389, 4222, 5432, 5672, 5900, 5984, 6379, 6443,
-	8086, 8500, 9042, 9092, 9200, 9300, 11211, 15672, 26379, 27017, 33060}
+	8086, 8500, 9042, 9092, 9200, 11211, 15672, 26379, 27017, 33060}
 
 // IsUsual reports whether a port is that of a server which people run on their own machines.
 func IsUsual(port int) bool { return slices.Contains(usualPorts, port) }

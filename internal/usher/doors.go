@@ -109,7 +109,7 @@ func elevation(port int) string {
 
 // serve joins who comes to a port of this machine to a workspace.
 func (u *Usher) serve(ctx context.Context, w Want, port int, listeners []net.Listener) *door {
-	line := u.places[w.Workspace].line
+	line := u.places[w.Workspace].streams
 	for _, l := range listeners {
 		l := listen.Patient(l)
 		go func() {

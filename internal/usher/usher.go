@@ -28,6 +28,8 @@ type Service interface {
 	Ports(ctx context.Context, workspace string) (client.Ports, error)
 	// Events calls f for each change until ctx ends or the connection breaks.
 	Events(ctx context.Context, f func(client.Event)) error
+	SSH(ctx context.Context, workspace string) (*ssh.Client, error)
+	// LongSSH opens one that outlives the connections which carry it.
 	LongSSH(ctx context.Context, workspace string) (*ssh.Client, error)
 }
 
@@ -78,8 +80,9 @@ type Usher struct {
 type place struct {
 	state   string
 	made    time.Time
-	epoch   string // what was decided in another one does not count (Decision.Epoch)
-	line    *sshline.Line[*ssh.Client]
+	epoch   string                     // what was decided in another one does not count (Decision.Epoch)
+	line    *sshline.Line[*ssh.Client] // on which programs inside find the usher: it ends with the usher
+	streams *sshline.Line[*ssh.Client] // which carries what goes through the ports, also across a cut of the network
 	ports   []client.Port
 	known   bool
 	unasked error // why they could not be asked for, the last time
@@ -353,7 +356,8 @@ func (u *Usher) setPlaces(ctx context.Context, list []client.Workspace) {
 		p := u.places[w.Name]
 		if p == nil {
 			name := w.Name
-			p = &place{visits: visits(), again: make(chan struct{}, 1), line: &sshline.Line[*ssh.Client]{Open: func(ctx context.Context) (*ssh.Client, error) { return u.o.Service.LongSSH(ctx, name) }}}
+			p = &place{visits: visits(), again: make(chan struct{}, 1), line: &sshline.Line[*ssh.Client]{Open: func(ctx context.Context) (*ssh.Client, error) { return u.o.Service.SSH(ctx, name) }},
+				streams: &sshline.Line[*ssh.Client]{Open: func(ctx context.Context) (*ssh.Client, error) { return u.o.Service.LongSSH(ctx, name) }}}
 			u.places[w.Name] = p
 		}
 		if !p.made.Equal(w.Created) { // another one of that name
@@ -392,6 +396,7 @@ func (p *place) leave() {
 		p.stop = nil
 	}
 	p.line.Close()
+	p.streams.Close()
 }
 
 // running are the names of workspaces that run.

@@ -99,7 +99,11 @@ func (h *harbour) Events(ctx context.Context, f func(client.Event)) error {
 	}
 }
 
-func (h *harbour) LongSSH(_ context.Context, workspace string) (*ssh.Client, error) {
+func (h *harbour) LongSSH(ctx context.Context, workspace string) (*ssh.Client, error) {
+	return h.SSH(ctx, workspace)
+}
+
+func (h *harbour) SSH(_ context.Context, workspace string) (*ssh.Client, error) {
 	requests := func(r *connection.Request) {
 		if r.Type == wire.Lend && !h.older {
 			_ = r.Reply(true, []byte("{}"))

@@ -126,8 +126,9 @@ func TestAnUsher(t *testing.T) {
 	t.Run("every way in is tried, and told where it fails", func(t *testing.T) {
 		home := t.TempDir()
 		require.NoError(t, os.Mkdir(filepath.Join(home, ".ssh"), 0o700))
+		settings := u.config
 		address := func(args ...string) answer {
-			c := u.command(t.Context(), "", append([]string{"address", "deck", "-ssh-config", u.config}, args...)...).Cmd
+			c := u.command(t.Context(), "", append([]string{"address", "deck", "-ssh-config", settings}, args...)...).Cmd
 			c.Env = append(c.Env, "HOME="+home, "SSH_AUTH_SOCK=")
 			return finish(t, c)
 		}
@@ -139,6 +140,13 @@ func TestAnUsher(t *testing.T) {
 		b, err := os.ReadFile(u.key)
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(filepath.Join(home, ".ssh", "id_ed25519"), b, 0o600))
+		a = address()
+		assert.Contains(t, a.out, "Not from here", "OpenSSH's client looks below the home folder of the password file")
+		// The person's settings name the key.
+		b, err = os.ReadFile(u.config)
+		require.NoError(t, err)
+		settings = filepath.Join(home, "ssh_config")
+		require.NoError(t, os.WriteFile(settings, fmt.Appendf(b, "\nHost 127.0.0.1\n  IdentitiesOnly yes\n  IdentityFile %s\n", filepath.Join(home, ".ssh", "id_ed25519")), 0o600))
 		a = address()
 		assert.NotContains(t, a.out, "Not from here")
 		assert.Contains(t, a.out, "Host key of ")
