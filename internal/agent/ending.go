@@ -42,10 +42,12 @@ func (s *Server) endPrograms(grace time.Duration, everybody bool) []string {
 		return pids
 	}
 	signal := func(sig syscall.Signal) {
-		if everybody {
-			_ = syscall.Kill(-1, sig) // never pid 1 and the agent itself
-		} else {
+		if !everybody {
 			s.spawner.stopAll(sig)
+			return
+		}
+		for _, pid := range others() {
+			_ = syscall.Kill(pid, sig)
 		}
 	}
 	signal(syscall.SIGTERM)
@@ -74,8 +76,13 @@ func (s *spawner) has(pid int) bool {
 	return s.running[pid] != nil
 }
 
-// others are the processes of this container, without its first one, the agent, and those that have ended.
+// others are the processes of this container, without its first one, the agent, and those that have ended. The agent's
+// own program runs also to carry the service's connection, which is wanted to the end.
 func others() (pids []int) {
+	own, err := os.Readlink("/proc/self/exe")
+	if err != nil {
+		return nil
+	}
 	list, err := os.ReadDir("/proc")
 	if err != nil {
 		return nil
@@ -83,6 +90,9 @@ func others() (pids []int) {
 	for _, e := range list {
 		pid, err := strconv.Atoi(e.Name())
 		if err != nil || pid == 1 || pid == os.Getpid() || syscall.Kill(pid, 0) != nil {
+			continue
+		}
+		if exe, err := os.Readlink(filepath.Join("/proc", e.Name(), "exe")); err == nil && exe == own {
 			continue
 		}
 		b, err := os.ReadFile(filepath.Join("/proc", e.Name(), "stat"))

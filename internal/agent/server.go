@@ -139,6 +139,9 @@ func (s *Server) Serve(ctx context.Context, listener net.Listener) error {
 
 // end asks all programs to end. As the first process of a container it ends them all with it.
 func (s *Server) end() {
+	if s.ending.Load() {
+		return // the service has asked them already, and those that are left are to be killed
+	}
 	if names := s.endPrograms(endGrace, os.Getpid() == 1 && self() == wire.AgentPath); len(names) > 0 {
 		s.log.Warn("programs did not end on SIGTERM", "programs", strings.Join(names, "; "))
 	}

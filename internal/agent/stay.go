@@ -8,12 +8,15 @@ import (
 	"time"
 )
 
+// stayGrace is how long programs have to end if nobody has asked them before.
+const stayGrace = 5 * time.Second
+
 // stayPoll is how often Stay looks whether programs that it asked to end are still there.
 const stayPoll = 50 * time.Millisecond
 
 // Stay does nothing until ctx ends, as the first process of a container whose user is not
 // root: the agent runs beside it. It waits for the children that nobody else waits for. At
-// the end it asks all programs that it may ask to end, and gives them endGrace for it.
+// the end it asks all programs that it may ask to end, and gives them stayGrace for it.
 func Stay(ctx context.Context) {
 	ended := make(chan os.Signal, 1)
 	signal.Notify(ended, syscall.SIGCHLD)
@@ -35,7 +38,7 @@ func endOthers() {
 		return
 	}
 	_ = syscall.Kill(-1, syscall.SIGTERM)
-	for limit := time.Now().Add(endGrace); time.Now().Before(limit); time.Sleep(stayPoll) {
+	for limit := time.Now().Add(stayGrace); time.Now().Before(limit); time.Sleep(stayPoll) {
 		reapAll()
 		if syscall.Kill(-1, 0) != nil { // nobody whom it may ask
 			return

@@ -64,11 +64,11 @@ type flood struct {
 
 // Strangers who send half of what they announced, or long names, or nothing, neither end the service nor fill its
 // memory, and what they held is given back.
-func TestFloods(t *testing.T) { flood{files: 300, bodies: 400, names: 40, spare: 120}.comes(t) }
+func TestFloods(t *testing.T) { flood{files: 300, bodies: 400, names: 80, spare: 250}.comes(t) }
 
 // The same in large: scripts/test floods.
 func TestLargeFloods(t *testing.T) {
-	flood{files: 4096, bodies: 8000, names: 1000, spare: 200}.comes(t)
+	flood{files: 4096, bodies: 8000, names: 1000, spare: 300}.comes(t)
 }
 
 func (f flood) comes(t *testing.T) {
