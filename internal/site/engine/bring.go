@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"io"
+	"slices"
 	"strings"
 
 	"github.com/docker/docker/api/types/image"
@@ -72,10 +73,21 @@ func (s *Site) layersHere(ctx context.Context, from *Site, name string) (files m
 		}
 		same = max(same, sameFirst(wanted.RootFS.Layers, there.RootFS.Layers))
 	}
-	if same == 0 {
+	if same = wholeWithout(wanted.RootFS.Layers, same); same == 0 {
 		return nil, nil
 	}
 	return layerFiles(wanted.RootFS.Layers, same), nil
+}
+
+// wholeWithout returns how many of the first layers an archive can lack. Of layers with the same content an archive has
+// one, and links to it for the others: one that is needed further up must stay.
+func wholeWithout(layers []string, same int) int {
+	for _, needed := range layers[same:] {
+		if i := slices.Index(layers[:same], needed); i >= 0 {
+			same = i
+		}
+	}
+	return same
 }
 
 // sameFirst tells how many layers two images have in common from the lowest one on.

@@ -4,6 +4,7 @@ import (
 	"archive/tar"
 	"bytes"
 	"io"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -64,4 +65,15 @@ func TestTheFilesOfLayers(t *testing.T) {
 	assert.Len(t, layerFiles(layers, 9), len(layerFiles(layers, 3)))
 	assert.NotContains(t, layerFiles([]string{layers[0], layers[1], layers[0]}, 1), byContent(layers[0])[0], "one that the image has twice is brought")
 	assert.Contains(t, layerFiles([]string{layers[0], layers[1], layers[0]}, 1), lowest, "by its place it is another")
+}
+
+// Layers with the same content are once in an archive: what a later one needs is not left out.
+func TestWhatAnArchiveCanLack(t *testing.T) {
+	for _, c := range []struct {
+		layers string
+		same   int
+		want   int
+	}{{"abc", 2, 2}, {"abcb", 2, 1}, {"abca", 3, 0}, {"aba", 3, 3}, {"abcdc", 4, 2}, {"", 0, 0}, {"abcbd", 3, 1}} {
+		assert.Equal(t, c.want, wholeWithout(strings.Split(c.layers, ""), c.same), c.layers)
+	}
 }
