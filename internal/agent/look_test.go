@@ -79,3 +79,43 @@ func TestLookingAtATerminal(t *testing.T) {
 	<-begun
 	assert.ErrorContains(t, looked.Wait(), "3")
 }
+
+// Of two at one terminal the size of the last to change theirs counts, and goes back to the one who stays. A program is
+// told to draw again when somebody comes back with the same size.
+func TestSizesOfATerminal(t *testing.T) {
+	link := configured(t)
+	own, err := link.Terminal(t.Context(), "wheel", 100, 30)
+	require.NoError(t, err)
+	defer own.Close()
+	seen := bufio.NewReader(own)
+	until := func(r *bufio.Reader, mark string) {
+		t.Helper()
+		var all []byte
+		for !bytes.HasSuffix(all, []byte(mark)) {
+			b, err := r.ReadByte()
+			require.NoError(t, err, "after %q", all)
+			all = append(all, b)
+		}
+	}
+	program := `exec python3 -c "
+import os, signal, time
+def told(*_): print('size', *os.get_terminal_size(0), 'to' + 'ld', flush=True)
+signal.signal(signal.SIGWINCH, told)
+print('rea' + 'dy', flush=True)
+time.sleep(60)"
+`
+	_, err = io.WriteString(own, program)
+	require.NoError(t, err)
+	until(seen, "ready")
+	other := connect(t)
+	second, err := other.Terminal(t.Context(), "wheel", 60, 20)
+	require.NoError(t, err)
+	until(seen, "size 60 20 told")
+	require.NoError(t, second.Close())
+	until(seen, "size 100 30 told")
+
+	third, err := connect(t).Terminal(t.Context(), "wheel", 100, 30)
+	require.NoError(t, err)
+	defer third.Close()
+	until(seen, "size 100 30 told")
+}

@@ -6,8 +6,10 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -63,4 +65,33 @@ func TestAPortIsHadInBothFamiliesOrNot(t *testing.T) {
 	for _, l := range list {
 		l.Close()
 	}
+}
+
+// Who signs out has nothing of a workspace at this machine any more; and a port that another program had is had when
+// that is gone.
+func TestAPortIsTriedAgainAndGivenUp(t *testing.T) {
+	h := newHarbour(t)
+	u, err := New(Options{Service: h, Suffix: "domicile", Memory: filepath.Join(t.TempDir(), "ports.json"), Say: func(string) {}})
+	require.NoError(t, err)
+	other, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	port := other.Addr().(*net.TCPAddr).Port
+	h.runs("fares", listens(port, func(p *client.Port) { p.RequireLocalPort = new(true) }))
+	ctx, cancel := context.WithCancel(t.Context())
+	over := make(chan error, 1)
+	go func() { over <- u.Serve(ctx) }()
+	t.Cleanup(func() { cancel(); require.NoError(t, <-over) })
+	here := func() string { return u.Status().Local("fares", strconv.Itoa(port)) }
+	require.Eventually(t, func() bool { u.mu.Lock(); defer u.mu.Unlock(); return len(u.refused) == 1 }, 10*time.Second, 5*time.Millisecond)
+	assert.Empty(t, here())
+	require.NoError(t, other.Close())
+	require.Eventually(t, func() bool { return here() != "" }, 20*time.Second, 5*time.Millisecond, "it is tried again")
+
+	h.signedOut.Store(true)
+	h.mu.Lock()
+	h.broken()
+	h.mu.Unlock()
+	require.Eventually(t, func() bool { return here() == "" }, 10*time.Second, 5*time.Millisecond, "and given up")
+	_, err = net.Dial("tcp", other.Addr().String())
+	assert.Error(t, err)
 }

@@ -2,6 +2,7 @@ package usher
 
 import (
 	"context"
+	"domicile/internal/fault"
 	"errors"
 	"fmt"
 	"io"
@@ -11,6 +12,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -36,12 +38,14 @@ type harbour struct {
 	slow    map[string]chan struct{}
 	asked   int
 	away    bool
-	broken  context.CancelFunc
-	met     map[string]connection.Conn // the agents of workspaces
-	made    time.Time
-	lent    chan string // to which an usher said that it lends
-	older   bool        // their agents are of an earlier version
-	events  chan client.Event
+	// signedOut is that the person's token counts no more.
+	signedOut atomic.Bool
+	broken    context.CancelFunc
+	met       map[string]connection.Conn // the agents of workspaces
+	made      time.Time
+	lent      chan string // to which an usher said that it lends
+	older     bool        // their agents are of an earlier version
+	events    chan client.Event
 }
 
 func newHarbour(t *testing.T) *harbour {
@@ -87,6 +91,9 @@ func (h *harbour) Events(ctx context.Context, f func(client.Event)) error {
 	h.mu.Unlock()
 	if away {
 		return errAway
+	}
+	if h.signedOut.Load() {
+		return fault.New("not-signed-in", "domicile login", "the token does not count")
 	}
 	f(client.Event{Type: "look"})
 	for {

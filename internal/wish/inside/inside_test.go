@@ -1,7 +1,10 @@
 package inside
 
 import (
+	"bufio"
 	"bytes"
+	"context"
+	"io"
 	"net"
 	"path/filepath"
 	"strings"
@@ -139,4 +142,30 @@ func TestARunThatIsTold(t *testing.T) {
 	p.Socket = filepath.Join(t.TempDir(), "none")
 	assert.Equal(t, 3, p.Run(t.Context(), "usher", []string{"run", "sh", "-c", "exit 3"}))
 	assert.Contains(t, e.String(), "\ausher: sh -c exit 3 ended with exit status 3", "the terminal's bell is what is left")
+}
+
+// In a script nobody need wait: the program says what it waits for, and -no-wait has it end at once.
+func TestNobodyNeedWait(t *testing.T) {
+	socket := filepath.Join(t.TempDir(), "s")
+	listener, err := net.Listen("unix", socket)
+	require.NoError(t, err)
+	defer listener.Close()
+	said, says := io.Pipe()
+	p := Program{In: strings.NewReader(""), Out: io.Discard, Err: says, Socket: socket, Folder: "/"}
+	ctx, cancel := context.WithCancel(t.Context())
+	over := make(chan int)
+	go func() { over <- p.Run(ctx, "usher", []string{"open", "https://quay.test/"}) }()
+	line, err := bufio.NewReader(said).ReadString('\n')
+	require.NoError(t, err)
+	assert.Contains(t, line, "waiting for the machine that you sit at")
+	go func() { _, _ = io.Copy(io.Discard, said) }()
+	cancel()
+	assert.Equal(t, 1, <-over)
+
+	var started [][]string
+	p.Start = func(args []string) error { started = append(started, args); return nil }
+	assert.Equal(t, 0, p.Run(t.Context(), "usher", []string{"-no-wait", "open", "https://quay.test/"}))
+	assert.Equal(t, 0, p.Run(t.Context(), "usher", []string{"tell", "-no-wait", "ahoy"}))
+	assert.Equal(t, 2, p.Run(t.Context(), "usher", []string{"-no-wait", "run", "make"}))
+	assert.Equal(t, [][]string{{"open", "https://quay.test/"}, {"tell", "ahoy"}}, started)
 }
