@@ -79,6 +79,10 @@ func (s *settings) attempts() []attempt {
 			}
 			return cmp.Or(s.allow, "nothing"), nil
 		}},
+		{"proxies", func(context.Context) (string, error) {
+			_, err := s.trustedProxies()
+			return cmp.Or(s.proxies, "loopback if -url is https, else none"), err
+		}},
 		{"outside", func(context.Context) (string, error) {
 			_, err := judge.ParseOutside(s.outside)
 			return cmp.Or(s.outside, "nothing"), err
