@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"io"
+	"slices"
 	"testing"
 	"time"
 
@@ -118,4 +119,11 @@ time.sleep(60)"
 	require.NoError(t, err)
 	defer third.Close()
 	until(seen, "size 100 30 told")
+	_, err = io.WriteString(third, "\x03") // it is over
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		list, err := link.Terminals(t.Context())
+		require.NoError(t, err)
+		return !slices.ContainsFunc(list, func(x wire.Terminal) bool { return x.Name == "wheel" })
+	}, 10*time.Second, 5*time.Millisecond)
 }
