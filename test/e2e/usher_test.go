@@ -146,7 +146,9 @@ func TestAnUsher(t *testing.T) {
 		b, err = os.ReadFile(u.config)
 		require.NoError(t, err)
 		settings = filepath.Join(home, "ssh_config")
-		require.NoError(t, os.WriteFile(settings, fmt.Appendf(b, "\nHost 127.0.0.1\n  IdentitiesOnly yes\n  IdentityFile %s\n", filepath.Join(home, ".ssh", "id_ed25519")), 0o600))
+		parts := strings.SplitAfterN(string(b), "\n", 3) // the usher's two come first, and of the others the first counts
+		own := fmt.Sprintf("Host 127.0.0.1\n  ProxyCommand none\n  IdentitiesOnly yes\n  IdentityFile %s\n", filepath.Join(home, ".ssh", "id_ed25519"))
+		require.NoError(t, os.WriteFile(settings, []byte(parts[0]+parts[1]+own+parts[2]), 0o600))
 		a = address()
 		assert.NotContains(t, a.out, "Not from here")
 		assert.Contains(t, a.out, "Host key of ")
