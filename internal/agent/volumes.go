@@ -8,7 +8,7 @@ import (
 )
 
 // ownVolumes gives the person's user those volumes that are empty and root's: an engine makes the folder of a new
-// volume as root where the image does not have it. What has content, or an owner, stays as it is.
+// volume as root if the image does not have that folder. A volume with files or with another owner is not changed.
 func (s *Server) ownVolumes(a *account, folders []string) {
 	if os.Getuid() != 0 || a.uid == 0 {
 		return

@@ -170,7 +170,7 @@ func FuzzStaging(f *testing.F) {
 	})
 }
 
-// All that is wrong is told at once, each at its line.
+// Load reports all errors of the files together, each with its line.
 func TestAllThatIsWrongIsToldAtOnce(t *testing.T) {
 	files := fstest.MapFS{"compose.yaml": {Data: []byte("services:\n  app:\n    image: a\n    bogus: 1\n    more: 2\n  db:\n    image: b\n    third: 3\n")}}
 	p, problems := Load(t.Context(), files, []string{"compose.yaml"}, nil)

@@ -85,7 +85,7 @@ func (p *Project) links(list []Service) {
 // mostRefused bounds how much is named that is not carried out.
 const mostRefused = 50
 
-// refuse notes something that is not carried out; all that is refused is told at once.
+// refuse adds a refusal for an attribute that Domicile does not support. The reading reports all refusals together.
 func (p *Project) refuse(file string, line int, format string, args ...any) {
 	if len(p.refused) < mostRefused {
 		p.refused = append(p.refused, Refusal{"not-carried-out", fmt.Sprintf("%s:%d: %s", file, max(line, 1), fmt.Sprintf(format, args...)), "take it out of the Compose file"})

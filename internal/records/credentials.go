@@ -2,7 +2,8 @@ package records
 
 import "context"
 
-// Credential is what somebody proved an account with. What was opened with it ends when it ends.
+// Credential is the token or SSH key by which a client signed in to an account. Connections that a client opened end
+// when its credential ends.
 type Credential struct {
 	Account int64
 	Token   string // the hash of a token, as bytes; empty: not by a token

@@ -79,7 +79,7 @@ func (s *logSink) begin(step int) {
 	s.step, s.kept, s.size, s.dropped, s.last, s.ending = step, 0, 0, 0, nil, 0
 }
 
-// say adds lines. Whoever prints the log later must not be steered by it: escape sequences are made visible.
+// say adds lines to the log. It makes escape sequences visible, because a client may print the log to a terminal.
 func (s *logSink) say(text string) {
 	text = strings.ToValidUTF8(strings.ReplaceAll(text, "\x00", ""), "\uFFFD")
 	s.mu.Lock()

@@ -196,7 +196,7 @@ func TestAProgramThatDiesInItsAnswer(t *testing.T) {
 	}
 }
 
-// A program that speaks TLS where nothing says so is told from one that is broken.
+// A page says that the program speaks TLS if the definition does not.
 func TestAProgramThatSpeaksTLSUnasked(t *testing.T) {
 	app := httptest.NewTLSServer(tells)
 	t.Cleanup(app.Close)
