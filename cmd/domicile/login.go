@@ -16,7 +16,7 @@ import (
 )
 
 var loginCommand = command{
-	name: "login", args: "[-server URL] [-name NAME] [-json]", summary: "Sign in to a service, with name and password or with a token on standard input",
+	name: "login", args: "[-server URL] [-name NAME] [-plain-http] [-json]", summary: "Sign in to a service, with name and password or with a token on standard input",
 	example: "domicile login -server http://127.0.0.1:4380",
 	alone:   true,
 	setup: func(f *flag.FlagSet) action {

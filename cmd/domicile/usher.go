@@ -27,7 +27,7 @@ import (
 )
 
 var usherCommand = command{
-	name: "usher", args: "[allow | ask | refuse NAME KIND [SUBJECT] | forget NAME] [-suffix NAME] [-status | -install | -uninstall] [-json]", summary: "Keep addresses and ports of your workspaces at this machine, until Ctrl-C",
+	name: "usher", args: "[allow | ask | refuse NAME KIND [SUBJECT] | forget NAME] [-suffix NAME] [-own-ports LIST] [-status | -install | -uninstall] [-json]", summary: "Keep addresses and ports of your workspaces at this machine, until Ctrl-C",
 	example: "domicile usher\nssh timetable.domicile\ndomicile usher -status\ndomicile usher allow timetable open",
 	takes:   anything,
 	alone:   true, // what it does is told also to who is signed out
